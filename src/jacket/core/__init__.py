@@ -1,0 +1,1 @@
+"""Numbers: functions on arrays, with no Qt, no OpenGL, no files and no clock."""

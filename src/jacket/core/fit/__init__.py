@@ -1,0 +1,1 @@
+"""Bringing a jacket to its surface: relaxing, projecting, refitting."""

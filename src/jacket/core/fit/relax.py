@@ -1,0 +1,173 @@
+"""Relaxing faces towards squares while their points stay on a surface."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from jacket.core.jit import kernel
+from jacket.core.mesh.geometry import scaled_jacobian
+from jacket.core.mesh.polymesh import Bools, Floats, Ints, PolyMesh
+from jacket.core.space.bvh import Bvh
+
+
+@dataclass(frozen=True, eq=False)
+class Lines:
+    """Creases and borders that some points must slide along: `curve` holds their segments as thin
+    triangles; `sliding` and `fixed` (V,) flag the points on lines and at their corners."""
+
+    curve: Bvh
+    sliding: Bools
+    fixed: Bools
+
+
+def relaxed(
+    mesh: PolyMesh, surface: Bvh, rounds: int, held: Bools | None = None, lines: Lines | None = None,
+    strength: Floats | None = None, evenness: float = 0.3,
+) -> PolyMesh:  # fmt: skip
+    """Move points towards the squares that best fit their faces, then back onto the surface.
+
+    held (V,)      points that stay
+    strength (V,)  0..1 share of each step a point takes
+    evenness       0 keeps each face's size, 1 gives all faces at a point one size
+    """
+    stay = np.zeros(mesh.n_points, bool) if held is None else held.copy()
+    if lines is not None:
+        stay |= lines.fixed
+    moving = ~stay & (np.bincount(mesh.corners, minlength=mesh.n_points) > 0)
+    ids = np.flatnonzero(moving)
+    points = mesh.points.copy()
+    for _ in range(rounds):
+        aims = square_aims(points, mesh.corners, mesh.starts, evenness)
+        step = aims - points
+        if strength is not None:
+            step *= strength[:, None]
+        new = points.copy()
+        new[ids] = surface.project(points[ids] + step[ids])
+        if lines is not None and lines.sliding.any():
+            slide = np.flatnonzero(lines.sliding & moving)
+            new[slide] = lines.curve.project((points + step)[slide])
+        points = new
+    return mesh.with_points(points)
+
+
+def square_aims(points: Floats, corners: Ints, starts: Ints, evenness: float) -> Floats:
+    """(V, 3) mean, over the faces at each point, of its corner in the regular polygon of best fit.
+
+    The best-fitting regular polygon about the face's centre comes from turning each corner back by
+    its share of a full turn and averaging (least squares; cf. Bouaziz et al., "Shape-Up", 2012).
+    """
+    return _square_aims(points, corners, starts, evenness)
+
+
+@kernel
+def _square_aims(points, corners, starts, evenness):
+    n_points = len(points)
+    total = np.zeros((n_points, 3))
+    count = np.zeros(n_points)
+    n_faces = len(starts) - 1
+    radius = np.zeros(n_faces)
+    near = np.zeros(n_points)
+    for f in range(n_faces):
+        a, n = starts[f], starts[f + 1] - starts[f]
+        cx = cy = cz = 0.0
+        for c in range(a, a + n):
+            p = corners[c]
+            cx, cy, cz = cx + points[p, 0] / n, cy + points[p, 1] / n, cz + points[p, 2] / n
+        r = 0.0
+        for c in range(a, a + n):
+            p = corners[c]
+            r += np.sqrt((points[p, 0] - cx) ** 2 + (points[p, 1] - cy) ** 2 + (points[p, 2] - cz) ** 2) / n
+        radius[f] = r
+        for c in range(a, a + n):
+            near[corners[c]] += r
+            count[corners[c]] += 1
+    for p in range(n_points):
+        if count[p] > 0:
+            near[p] /= count[p]
+    for f in range(n_faces):
+        a, n = starts[f], starts[f + 1] - starts[f]
+        cx = cy = cz = 0.0
+        nx = ny = nz = 0.0
+        for k in range(n):
+            p, q = corners[a + k], corners[a + (k + 1) % n]
+            cx, cy, cz = cx + points[p, 0] / n, cy + points[p, 1] / n, cz + points[p, 2] / n
+            nx += points[p, 1] * points[q, 2] - points[p, 2] * points[q, 1]
+            ny += points[p, 2] * points[q, 0] - points[p, 0] * points[q, 2]
+            nz += points[p, 0] * points[q, 1] - points[p, 1] * points[q, 0]
+        size = np.sqrt(nx * nx + ny * ny + nz * nz)
+        if size == 0.0:
+            for k in range(n):
+                for d in range(3):
+                    total[corners[a + k], d] += points[corners[a + k], d]
+            continue
+        nx, ny, nz = nx / size, ny / size, nz / size
+        rx = ry = rz = 0.0
+        for k in range(n):
+            p = corners[a + k]
+            x, y, z = points[p, 0] - cx, points[p, 1] - cy, points[p, 2] - cz
+            dot = x * nx + y * ny + z * nz
+            x, y, z = x - dot * nx, y - dot * ny, z - dot * nz
+            s, w = np.sin(-2 * np.pi * k / n), np.cos(-2 * np.pi * k / n)
+            rx += (w * x + s * (ny * z - nz * y)) / n
+            ry += (w * y + s * (nz * x - nx * z)) / n
+            rz += (w * z + s * (nx * y - ny * x)) / n
+        length = np.sqrt(rx * rx + ry * ry + rz * rz)
+        if length > 0.0:
+            grow = 0.0
+            for k in range(n):
+                grow += near[corners[a + k]] / n
+            # Towards the mean size of the faces around; the shape's own size never vanishes.
+            own = max(length, 0.3 * radius[f])
+            wanted = (1 - evenness) * own + evenness * grow
+            rx, ry, rz = rx * wanted / length, ry * wanted / length, rz * wanted / length
+        for k in range(n):
+            p = corners[a + k]
+            s, w = np.sin(2 * np.pi * k / n), np.cos(2 * np.pi * k / n)
+            total[p, 0] += cx + w * rx + s * (ny * rz - nz * ry)
+            total[p, 1] += cy + w * ry + s * (nz * rx - nx * rz)
+            total[p, 2] += cz + w * rz + s * (nx * ry - ny * rx)
+    out = points.copy()
+    for p in range(n_points):
+        if count[p] > 0:
+            for d in range(3):
+                out[p, d] = total[p, d] / count[p]
+    return out
+
+
+def lines_of(mesh: PolyMesh, segments: NDArray[np.float64], corners_at: Floats, reach: float) -> Lines | None:
+    """Which points of a mesh lie on given line segments (S, 2, 3), and which at line corners (K, 3)."""
+    if len(segments) == 0:
+        return None
+    n = len(segments)
+    points = segments.reshape(-1, 3)
+    thin = np.stack([2 * np.arange(n), 2 * np.arange(n) + 1, 2 * np.arange(n) + 1], axis=1)
+    curve = Bvh.build(points, thin.astype(np.int32))
+    sliding = curve.closest(mesh.points)[2] <= reach
+    fixed = np.zeros(mesh.n_points, bool)
+    on = np.flatnonzero(sliding)
+    for corner in corners_at:
+        if len(on) == 0:
+            break
+        far = np.linalg.norm(mesh.points[on] - corner, axis=1)
+        if far.min() <= 25 * reach:
+            fixed[on[int(np.argmin(far))]] = True
+    return Lines(curve, sliding, fixed)
+
+
+def untangled(mesh: PolyMesh, surface: Bvh, lines: Lines | None, rounds: int = 30) -> PolyMesh:
+    """Relax only where faces are folded or nearly so, until none is or `rounds` are over."""
+    for _ in range(rounds):
+        bad = scaled_jacobian(mesh) < 0.05
+        if not bad.any():
+            break
+        strength = np.zeros(mesh.n_points)
+        near = np.zeros(mesh.n_points, bool)
+        near[mesh.corners[bad[mesh.face_of_corner]]] = True
+        faces = np.zeros(mesh.n_faces, bool)
+        faces[mesh.face_of_corner[near[mesh.corners]]] = True
+        strength[mesh.corners[faces[mesh.face_of_corner]]] = 0.7
+        mesh = relaxed(mesh, surface, 1, lines=lines, strength=strength, evenness=0.6)
+    return mesh

@@ -1,0 +1,1 @@
+"""Polygon meshes: the data, connectivity, geometry, edits and walks."""

@@ -1,0 +1,146 @@
+"""Normals, areas, lengths and triangulations of polygon meshes."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from jacket.core.jit import kernel
+from jacket.core.mesh.polymesh import Floats, PolyMesh
+
+
+def face_area_vectors(mesh: PolyMesh) -> Floats:
+    """(F, 3) half the sum of cross products round each face: normal times area."""
+    return _area_vectors(mesh.points, mesh.corners, mesh.starts)
+
+
+@kernel
+def _area_vectors(points, corners, starts):
+    out = np.zeros((len(starts) - 1, 3))
+    for f in range(len(starts) - 1):
+        a, b = starts[f], starts[f + 1]
+        ox, oy, oz = points[corners[a], 0], points[corners[a], 1], points[corners[a], 2]
+        for c in range(a + 1, b - 1):
+            p, q = corners[c], corners[c + 1]
+            ax, ay, az = points[p, 0] - ox, points[p, 1] - oy, points[p, 2] - oz
+            bx, by, bz = points[q, 0] - ox, points[q, 1] - oy, points[q, 2] - oz
+            out[f, 0] += 0.5 * (ay * bz - az * by)
+            out[f, 1] += 0.5 * (az * bx - ax * bz)
+            out[f, 2] += 0.5 * (ax * by - ay * bx)
+    return out
+
+
+def face_normals(mesh: PolyMesh) -> Floats:
+    """(F, 3) unit normals; zero for faces without area."""
+    return unit(face_area_vectors(mesh))
+
+
+def face_areas(mesh: PolyMesh) -> Floats:
+    """(F,) area of each face's fan, in square units."""
+    tri = mesh.triangle_points
+    areas = triangle_areas(mesh.points, tri)
+    return np.bincount(mesh.triangle_faces, areas, minlength=mesh.n_faces)
+
+
+def triangle_areas(points: Floats, triangles: NDArray[Any]) -> Floats:
+    """(T,) areas of triangles over (V, 3) points."""
+    a, b, c = (points[triangles[:, k]] for k in range(3))
+    return 0.5 * np.linalg.norm(np.cross(b - a, c - a), axis=1)
+
+
+def point_normals(mesh: PolyMesh) -> Floats:
+    """(V, 3) area-weighted unit normals; zero for points without faces."""
+    return unit(_sum_to_points(face_area_vectors(mesh), mesh.corners, mesh.starts, mesh.n_points))
+
+
+@kernel
+def _sum_to_points(vectors, corners, starts, n_points):
+    out = np.zeros((n_points, 3))
+    for f in range(len(starts) - 1):
+        for c in range(starts[f], starts[f + 1]):
+            for k in range(3):
+                out[corners[c], k] += vectors[f, k]
+    return out
+
+
+def unit(vectors: Floats) -> Floats:
+    """Rows scaled to length one; rows of length zero stay zero."""
+    lengths = np.linalg.norm(vectors, axis=1, keepdims=True)
+    return np.divide(vectors, lengths, out=np.zeros_like(vectors), where=lengths > 0)
+
+
+def edge_lengths(mesh: PolyMesh) -> Floats:
+    """(E,) lengths of the undirected edges."""
+    ends = mesh.points[mesh.topology.edge_points]
+    return np.linalg.norm(ends[:, 1] - ends[:, 0], axis=1)
+
+
+def face_centres(mesh: PolyMesh) -> Floats:
+    """(F, 3) mean of each face's corners."""
+    sums = np.stack(
+        [
+            np.bincount(mesh.face_of_corner, mesh.points[mesh.corners, k], minlength=mesh.n_faces)
+            for k in range(3)
+        ],
+        axis=1,
+    )
+    return sums / np.maximum(mesh.sizes, 1)[:, None]
+
+
+def dihedral_angles(mesh: PolyMesh) -> Floats:
+    """(E,) turn between the two faces of each edge in degrees, 0 when flat; 0 off manifold edges."""
+    topology = mesh.topology
+    normals = face_normals(mesh)
+    c = topology.edge_corner
+    t = topology.twin[c]
+    inner = t >= 0
+    out = np.zeros(topology.n_edges)
+    a = normals[mesh.face_of_corner[c[inner]]]
+    b = normals[mesh.face_of_corner[t[inner]]]
+    cosine = np.clip(np.einsum("ij,ij->i", a, b), -1.0, 1.0)
+    out[inner] = np.degrees(np.arccos(cosine))
+    return out
+
+
+def volume(mesh: PolyMesh) -> float:
+    """Signed volume by the divergence theorem; meaningful for closed, outward meshes."""
+    tri = mesh.triangle_points
+    a, b, c = (mesh.points[tri[:, k]] for k in range(3))
+    return float(np.einsum("ij,ij->i", a, np.cross(b, c)).sum() / 6.0)
+
+
+def scaled_jacobian(mesh: PolyMesh) -> Floats:
+    """(F,) least sine of a quad's four corners against its mean normal, in -1..1.
+
+    Knupp, "Algebraic mesh quality metrics for unstructured initial meshes" (2003). For faces
+    that are not quads the same least sine over their corners is given.
+    """
+    return _scaled_jacobian(mesh.points, mesh.corners, mesh.starts, face_normals(mesh))
+
+
+@kernel
+def _scaled_jacobian(points, corners, starts, normals):
+    n_faces = len(starts) - 1
+    out = np.empty(n_faces)
+    for f in range(n_faces):
+        a, n = starts[f], starts[f + 1] - starts[f]
+        least = 1.0
+        for k in range(n):
+            p = corners[a + k]
+            q = corners[a + (k + 1) % n]
+            r = corners[a + (k + n - 1) % n]
+            ux, uy, uz = points[q, 0] - points[p, 0], points[q, 1] - points[p, 1], points[q, 2] - points[p, 2]
+            vx, vy, vz = points[r, 0] - points[p, 0], points[r, 1] - points[p, 1], points[r, 2] - points[p, 2]
+            size = np.sqrt((ux * ux + uy * uy + uz * uz) * (vx * vx + vy * vy + vz * vz))
+            det = (
+                normals[f, 0] * (uy * vz - uz * vy)
+                + normals[f, 1] * (uz * vx - ux * vz)
+                + normals[f, 2] * (ux * vy - uy * vx)
+            )
+            value = det / size if size > 0 else 0.0
+            if value < least:
+                least = value
+        out[f] = least
+    return out

@@ -1,0 +1,201 @@
+"""The immutable polygon mesh that every part of Jacket passes around."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from functools import cached_property
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from jacket.core.mesh.connectivity import Connectivity, build_connectivity, fan_triangles
+from jacket.errors import MeshError
+
+Floats = NDArray[np.float64]
+Ints = NDArray[np.int32]
+Bools = NDArray[np.bool_]
+
+
+def frozen(array: NDArray[Any]) -> NDArray[Any]:
+    """The array itself, made read-only."""
+    array.flags.writeable = False
+    return array
+
+
+def _empty_pairs() -> Ints:
+    return frozen(np.zeros((0, 2), np.int32))
+
+
+def sorted_pairs(pairs: NDArray[Any]) -> Ints:
+    """Edges as unique rows (a < b), in lexicographic order; (E, 2)."""
+    pairs = np.asarray(pairs, np.int32).reshape(-1, 2)
+    pairs = np.sort(pairs, axis=1)
+    pairs = pairs[pairs[:, 0] != pairs[:, 1]]
+    return frozen(np.unique(pairs, axis=0)) if len(pairs) else _empty_pairs()
+
+
+@dataclass(frozen=True, eq=False)
+class PolyMesh:
+    """Polygons over points.
+
+    points    (V, 3) float64
+    corners   (C,) int32, the point of each face corner, faces one after another
+    starts    (F + 1,) int32, where each face begins in `corners`
+    uvs       named UV sets, each (C, 2) float64 with NaN where unmapped
+    marks     named sets of marked edges ("seam", "sharp"), each (E, 2) int32 sorted point pairs
+    point_data, face_data   named attribute arrays over points and faces
+    """
+
+    points: Floats
+    corners: Ints
+    starts: Ints
+    uvs: Mapping[str, Floats] = field(default_factory=dict)
+    marks: Mapping[str, Ints] = field(default_factory=dict)
+    point_data: Mapping[str, NDArray[Any]] = field(default_factory=dict)
+    face_data: Mapping[str, NDArray[Any]] = field(default_factory=dict)
+
+    def __post_init__(self) -> None:
+        for array in (self.points, self.corners, self.starts):
+            array.flags.writeable = False
+        for group in (self.uvs, self.marks, self.point_data, self.face_data):
+            for array in group.values():
+                array.flags.writeable = False
+
+    # ---- construction -------------------------------------------------
+    @staticmethod
+    def checked(points: Any, corners: Any, starts: Any, **extra: Any) -> PolyMesh:
+        """Build from untrusted arrays; raises MeshError with a sentence when they do not fit."""
+        points = np.ascontiguousarray(points, np.float64)
+        corners = np.ascontiguousarray(corners, np.int64)
+        starts = np.ascontiguousarray(starts, np.int64)
+        if points.ndim != 2 or points.shape[1] != 3:
+            raise MeshError("The mesh has points that are not 3D; each needs x, y and z.")
+        if len(starts) == 0 or starts[0] != 0 or starts[-1] != len(corners):
+            raise MeshError("The face table does not match its corner table; the file may be cut short.")
+        if np.any(np.diff(starts) < 3):
+            raise MeshError("A face has fewer than three corners; remove it and open the file again.")
+        if len(corners) and (corners.min() < 0 or corners.max() >= len(points)):
+            bad = int(corners.max() if corners.max() >= len(points) else corners.min())
+            raise MeshError(
+                f"A face refers to point {bad}, but there are only {len(points):,} points; "
+                "the file may be cut short."
+            )
+        if not np.isfinite(points).all():
+            bad = int(np.flatnonzero(~np.isfinite(points).all(axis=1))[0])
+            raise MeshError(f"Point {bad} has a coordinate that is not a number; repair the file first.")
+        return PolyMesh(points, corners.astype(np.int32), starts.astype(np.int32), **extra)
+
+    @staticmethod
+    def from_faces(points: Any, faces: Sequence[Sequence[int]] | NDArray[Any], **extra: Any) -> PolyMesh:
+        """Build from a list of faces (or an (F, k) array) of point indices."""
+        if isinstance(faces, np.ndarray):
+            count, size = faces.shape if faces.ndim == 2 else (0, 3)
+            starts = np.arange(count + 1) * size
+            return PolyMesh.checked(points, faces.reshape(-1), starts, **extra)
+        sizes = [len(f) for f in faces]
+        starts = np.concatenate([[0], np.cumsum(sizes)]).astype(np.int64)
+        corners = np.array([c for f in faces for c in f], np.int64)
+        return PolyMesh.checked(points, corners, starts, **extra)
+
+    @staticmethod
+    def empty() -> PolyMesh:
+        """A mesh with nothing in it."""
+        return PolyMesh(np.zeros((0, 3)), np.zeros(0, np.int32), np.zeros(1, np.int32))
+
+    def with_(self, **changes: Any) -> PolyMesh:
+        """A copy with some arrays replaced; arrays that stay are shared, and so is the
+        connectivity when neither faces nor the number of points changed."""
+        new = replace(self, **changes)
+        if "corners" not in changes and "starts" not in changes and len(new.points) == len(self.points):
+            for name in ("topology", "triangles", "triangle_faces", "sizes", "face_of_corner"):
+                if name in self.__dict__:
+                    new.__dict__[name] = self.__dict__[name]
+        return new
+
+    def with_points(self, points: Floats) -> PolyMesh:
+        """The same faces over moved points."""
+        return self.with_(points=np.ascontiguousarray(points, np.float64))
+
+    def with_uv(self, uv: Floats, name: str = "uv") -> PolyMesh:
+        """The same mesh with a UV set replaced or added."""
+        return self.with_(uvs={**self.uvs, name: np.ascontiguousarray(uv, np.float64)})
+
+    def with_mark(self, name: str, pairs: Any) -> PolyMesh:
+        """The same mesh with a set of marked edges replaced."""
+        return self.with_(marks={**self.marks, name: sorted_pairs(pairs)})
+
+    # ---- views ---------------------------------------------------------
+    @property
+    def n_points(self) -> int:
+        return len(self.points)
+
+    @property
+    def n_faces(self) -> int:
+        return len(self.starts) - 1
+
+    @property
+    def n_corners(self) -> int:
+        return len(self.corners)
+
+    @property
+    def uv(self) -> Floats | None:
+        """The first UV set, or None."""
+        return next(iter(self.uvs.values()), None)
+
+    def mark(self, name: str) -> Ints:
+        """The marked edges of a name; empty when there are none."""
+        return self.marks.get(name, _empty_pairs())
+
+    def face(self, index: int) -> Ints:
+        """The points of one face."""
+        return self.corners[self.starts[index] : self.starts[index + 1]]
+
+    @cached_property
+    def sizes(self) -> Ints:
+        """(F,) number of corners of each face."""
+        return frozen(np.diff(self.starts).astype(np.int32))
+
+    @cached_property
+    def face_of_corner(self) -> Ints:
+        """(C,) the face of each corner."""
+        return frozen(np.repeat(np.arange(self.n_faces, dtype=np.int32), self.sizes))
+
+    @cached_property
+    def topology(self) -> Connectivity:
+        """Edges, twins, rings and borders; derived once."""
+        return build_connectivity(self.corners, self.starts, self.n_points)
+
+    @cached_property
+    def triangles(self) -> Ints:
+        """(T, 3) fan triangulation as corner indices; quads split at their first diagonal."""
+        return frozen(fan_triangles(self.starts))
+
+    @cached_property
+    def triangle_faces(self) -> Ints:
+        """(T,) the face of each triangle of `triangles`."""
+        return frozen(np.repeat(np.arange(self.n_faces, dtype=np.int32), self.sizes - 2))
+
+    @cached_property
+    def triangle_points(self) -> Ints:
+        """(T, 3) fan triangulation as point indices."""
+        return frozen(self.corners[self.triangles])
+
+    @cached_property
+    def diagonal(self) -> float:
+        """Length of the bounding box's diagonal, in the mesh's units."""
+        if self.n_points == 0:
+            return 0.0
+        return float(np.linalg.norm(self.points.max(axis=0) - self.points.min(axis=0)))
+
+    @property
+    def is_quads(self) -> bool:
+        """Whether every face has four corners."""
+        return bool((self.sizes == 4).all())
+
+    def as_quads(self) -> Ints:
+        """(F, 4) point indices; raises MeshError when some face is not a quad."""
+        if not self.is_quads:
+            raise MeshError("This needs a mesh of quads only; find the others with the check Not quads.")
+        return self.corners.reshape(-1, 4)

@@ -1,0 +1,186 @@
+"""Walks over the edges of a polygon mesh: loops, rings, shortest paths, parts."""
+
+from __future__ import annotations
+
+import heapq
+
+import numpy as np
+from numpy.typing import NDArray
+
+from jacket.core.mesh.geometry import edge_lengths
+from jacket.core.mesh.polymesh import Bools, Ints, PolyMesh
+
+
+def edge_ring(mesh: PolyMesh, edge: int) -> list[int]:
+    """Half-edges across a row of quads that contains `edge`, each the side where the row enters a
+    quad; a border where the row ends adds its own half-edge last.
+
+    The row stops at borders, at faces that are not quads and where it meets itself.
+    """
+    topology = mesh.topology
+    first = int(topology.edge_corner[edge])
+    forward, closed = _ring_from(mesh, first)
+    if closed:
+        return forward
+    twin = int(topology.twin[first])
+    if twin < 0:
+        return forward
+    backward, _ = _ring_from(mesh, twin)
+    # Walking back enters each quad by its far side; turn the pieces round.
+    flipped = [_turned(mesh, c) for c in backward]
+    return flipped[:0:-1] + forward if len(flipped) > 1 else forward
+
+
+def _turned(mesh: PolyMesh, corner: int) -> int:
+    """The half-edge on the other side of the same edge, or itself on a border."""
+    twin = int(mesh.topology.twin[corner])
+    return twin if twin >= 0 else corner
+
+
+def _ring_from(mesh: PolyMesh, corner: int) -> tuple[list[int], bool]:
+    topology, sizes = mesh.topology, mesh.sizes
+    row = [corner]
+    seen = {int(mesh.face_of_corner[corner])}
+    c = corner
+    while sizes[mesh.face_of_corner[c]] == 4:
+        far = int(topology.next[topology.next[c]])
+        c = int(topology.twin[far])
+        if c < 0:
+            row.append(far)
+            return row, False
+        if c == corner:
+            return row, True
+        face = int(mesh.face_of_corner[c])
+        row.append(c)
+        if face in seen:
+            return row, False
+        seen.add(face)
+    return row, False
+
+
+def ring_edges(mesh: PolyMesh, edge: int) -> Ints:
+    """Edge ids across the row of quads through `edge`, in order."""
+    ids = mesh.topology.edge[np.array(edge_ring(mesh, edge), np.int32)]
+    return np.array(list(dict.fromkeys(ids.tolist())), np.int32)
+
+
+def edge_loop(mesh: PolyMesh, edge: int, stop: Bools | None = None) -> Ints:
+    """Edge ids of the loop through `edge`, in order.
+
+    The loop goes straight on at inner points with four edges and along the border for border
+    edges; it ends elsewhere, and at points where another edge flagged in `stop` (E,) arrives.
+    """
+    topology = mesh.topology
+    a, b = topology.edge_points[edge].tolist()
+    ahead = _loop_from(mesh, edge, b, stop)
+    if ahead and ahead[-1] == edge:
+        return np.array([edge, *ahead[:-1]], np.int32)
+    behind = _loop_from(mesh, edge, a, stop)
+    return np.array([*behind[::-1], edge, *ahead], np.int32)
+
+
+def _loop_from(mesh: PolyMesh, edge: int, point: int, stop: Bools | None) -> list[int]:
+    topology = mesh.topology
+    start, around = topology.point_edges
+    out: list[int] = []
+    current = edge
+    while len(out) <= topology.n_edges:
+        here = around[start[point] : start[point + 1]]
+        if stop is not None and any(stop[e] for e in here if e != current):
+            break
+        following = _straight_on(mesh, current, point, here)
+        if following < 0:
+            break
+        out.append(following)
+        if following == edge:
+            break
+        p, q = topology.edge_points[following].tolist()
+        point = q if p == point else p
+        current = following
+    return out
+
+
+def _straight_on(mesh: PolyMesh, edge: int, point: int, here: Ints) -> int:
+    topology = mesh.topology
+    uses = topology.edge_uses
+    if uses[edge] == 1:
+        others = [int(e) for e in here if e != edge and uses[e] == 1]
+        return others[0] if len(others) == 1 else -1
+    if len(here) != 4 or topology.border_points[point]:
+        return -1
+    faces = _faces_of_edge(mesh, edge)
+    free = [int(e) for e in here if e != edge and not faces & _faces_of_edge(mesh, int(e))]
+    return free[0] if len(free) == 1 else -1
+
+
+def _faces_of_edge(mesh: PolyMesh, edge: int) -> set[int]:
+    topology = mesh.topology
+    c = int(topology.edge_corner[edge])
+    faces = {int(mesh.face_of_corner[c])}
+    if topology.twin[c] >= 0:
+        faces.add(int(mesh.face_of_corner[topology.twin[c]]))
+    return faces
+
+
+def shortest_path(
+    mesh: PolyMesh, start: int, end: int, cost: NDArray[np.float64] | None = None
+) -> Ints:
+    """Point ids along the cheapest path of edges (Dijkstra 1959); empty when none joins them.
+
+    cost   (E,) non-negative cost of each edge; its length when left out
+    """
+    lengths = edge_lengths(mesh) if cost is None else cost
+    first, around = mesh.topology.point_edges
+    ends = mesh.topology.edge_points
+    best = {start: 0.0}
+    came: dict[int, int] = {}
+    heap = [(0.0, start)]
+    while heap:
+        far, p = heapq.heappop(heap)
+        if p == end:
+            break
+        if far > best.get(p, np.inf):
+            continue
+        for e in around[first[p] : first[p + 1]].tolist():
+            q = int(ends[e, 0] + ends[e, 1] - p)
+            total = far + float(lengths[e])
+            if total < best.get(q, np.inf):
+                best[q] = total
+                came[q] = p
+                heapq.heappush(heap, (total, q))
+    if end != start and end not in came:
+        return np.zeros(0, np.int32)
+    path = [end]
+    while path[-1] != start:
+        path.append(came[path[-1]])
+    return np.array(path[::-1], np.int32)
+
+
+def face_parts(mesh: PolyMesh, cut: Bools | None = None) -> tuple[int, Ints]:
+    """Number of parts and (F,) the part of each face; faces join across edges not in `cut` (E,).
+
+    Parts are numbered by their first face, so the numbering is stable.
+    """
+    from scipy.sparse import coo_array
+    from scipy.sparse.csgraph import connected_components
+
+    topology = mesh.topology
+    corner = np.flatnonzero(topology.twin >= 0)
+    if cut is not None:
+        corner = corner[~cut[topology.edge[corner]]]
+    a = mesh.face_of_corner[corner]
+    b = mesh.face_of_corner[topology.twin[corner]]
+    if cut is None:
+        bad = np.flatnonzero(topology.twin == -2)
+        first = topology.edge_corner[topology.edge[bad]]
+        a = np.concatenate([a, mesh.face_of_corner[bad]])
+        b = np.concatenate([b, mesh.face_of_corner[first]])
+    graph = coo_array((np.ones(len(a), np.int8), (a, b)), shape=(mesh.n_faces, mesh.n_faces))
+    count, labels = connected_components(graph, directed=False)
+    return int(count), labels.astype(np.int32)
+
+
+def euler_characteristic(mesh: PolyMesh) -> int:
+    """V − E + F, over points that belong to a face."""
+    used = len(np.unique(mesh.corners))
+    return int(used - mesh.topology.n_edges + mesh.n_faces)

@@ -1,0 +1,1 @@
+"""Automatic quads: base mesh → orientation field → integer-grid map → extraction → clean-up."""

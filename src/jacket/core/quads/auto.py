@@ -1,0 +1,217 @@
+"""The automatic result: from a source and a wanted number of quads to a trial."""
+
+from __future__ import annotations
+
+from dataclasses import asdict, dataclass
+from typing import Any
+
+import numpy as np
+
+from jacket.core.fit.relax import lines_of, relaxed, untangled
+from jacket.core.mesh.geometry import face_areas, scaled_jacobian, unit
+from jacket.core.mesh.polymesh import Floats, PolyMesh
+from jacket.core.mesh.walks import euler_characteristic
+from jacket.core.quads.base import Base, make_base
+from jacket.core.quads.cut import CutMesh, cut_mesh
+from jacket.core.quads.extract import extract_quads
+from jacket.core.quads.field import Field, smooth_field
+from jacket.core.quads.gridmap import grid_map
+from jacket.core.quads.subdivide import split_to_quads
+from jacket.core.space.bvh import Bvh
+from jacket.core.space.sample import gap
+from jacket.errors import MeshError
+from jacket.progress import Progress, part, silent
+
+
+@dataclass(frozen=True)
+class AutoSettings:
+    """quads wanted; sharp: degrees above which an edge is a crease (180 for none); alignment:
+    how strongly curvature leads the flow, 0..1."""
+
+    quads: int = 2000
+    sharp: float = 38.0
+    alignment: float = 0.15
+
+
+@dataclass(frozen=True)
+class QuadFigures:
+    """Measures of a jacket against its source, as defined in the report's documentation."""
+
+    quads: int
+    not_quads: int
+    irregular_percent: float
+    nonmanifold_edges: int
+    open_edges: int
+    euler: int
+    jacobian_mean: float
+    jacobian_p1: float
+    jacobian_least: float
+    folded: int
+    gap_out_mean: float
+    gap_out_largest: float
+    gap_in_mean: float
+    gap_in_largest: float
+
+    def as_dict(self) -> dict[str, Any]:
+        """Plain values for a JSON report."""
+        return asdict(self)
+
+
+@dataclass(frozen=True, eq=False)
+class AutoResult:
+    """mesh; its figures; singular points of the field; what had to be changed, as sentences."""
+
+    mesh: PolyMesh
+    figures: QuadFigures
+    field_singularities: int
+    notes: tuple[str, ...]
+
+
+def automatic_quads(
+    source: PolyMesh, settings: AutoSettings, progress: Progress = silent, surface: Bvh | None = None
+) -> AutoResult:
+    """Cover a source with about the wanted number of quads; the same input gives the same bytes.
+
+    Raises MeshError when the source has no area or fewer than 12 quads are asked for.
+    """
+    if settings.quads < 12:
+        raise MeshError(f"{settings.quads} quads cannot cover a form; ask for 12 or more.")
+    area = float(face_areas(source).sum()) if source.n_faces else 0.0
+    if not area > 0:
+        raise MeshError("The source has no surface to cover; open a mesh with faces.")
+    surface = surface or Bvh.build(source.points, source.triangle_points)
+    wanted = int(np.clip(7.5 * settings.quads, 8_000, 60_000))
+    base = make_base(source, surface, wanted, area / settings.quads, settings.sharp, part(progress, 0, 0.35))
+    progress(0.35, "combing the flow over the surface")
+    field = smooth_field(base.mesh, base.creases, settings.alignment)
+    cut = cut_mesh(base.mesh, field)
+    notes = _notes_on(base)
+    quads = _best_pass(base, field, cut, settings.quads, notes, part(progress, 0.4, 0.8))
+    progress(0.8, "relaxing the quads on the source")
+    quads = _fitted(quads, base, surface)
+    progress(0.95, "measuring the result")
+    figures = measure_quads(quads, source, surface)
+    return AutoResult(quads, figures, int((field.index != 0).sum()), tuple(notes))
+
+
+def _notes_on(base: Base) -> list[str]:
+    if base.dropped_parts == 0:
+        return []
+    return [
+        f"{base.dropped_parts} loose parts smaller than twelve quads were left out "
+        f"({base.dropped_faces} triangles)."
+    ]
+
+
+def _best_pass(
+    base: Base, field: Field, cut: CutMesh, wanted: int, notes: list[str], progress: Progress
+) -> PolyMesh:
+    """Extract with a few step lengths, aiming at the wanted number; keep the soundest nearest one."""
+    area = float(face_areas(base.mesh).sum())
+    euler = euler_characteristic(base.mesh)
+    length = float(np.sqrt(area / wanted))
+    best: PolyMesh | None = None
+    best_score = np.inf
+    for attempt in range(5):
+        grid = grid_map(base.mesh, field, cut, base.creases, length, part(progress, attempt / 5, (attempt + 1) / 5))
+        mesh = extract_quads(base.mesh, grid)
+        score = _score(mesh, wanted, euler)
+        if score < best_score:
+            best, best_score = mesh, score
+        if best_score < 0.03:
+            break
+        ratio = mesh.n_faces / wanted
+        length *= float(np.clip(np.sqrt(ratio), 0.7, 1.4)) if abs(ratio - 1) > 0.02 else 0.97
+    if best is None or best_score >= 1000:
+        notes.append("The grid could not be laid cleanly at this number; a coarser one was split instead.")
+        return _split_route(base, field, cut, length * 2)
+    return best
+
+
+def _score(mesh: PolyMesh, wanted: int, euler: int) -> float:
+    """Distance from the wanted number, plus a thousand when the mesh is not sound."""
+    if mesh.n_faces == 0:
+        return np.inf
+    broken = (
+        not mesh.is_quads
+        or len(mesh.topology.nonmanifold_edges) > 0
+        or euler_characteristic(mesh) != euler
+        or _repeats_a_point(mesh)
+    )
+    return abs(mesh.n_faces / wanted - 1) + 1000.0 * broken
+
+
+def _repeats_a_point(mesh: PolyMesh) -> bool:
+    rows = np.sort(mesh.corners.reshape(-1, 4), axis=1)
+    return bool((rows[:, 1:] == rows[:, :-1]).any())
+
+
+def _split_route(base: Base, field: Field, cut: CutMesh, length: float) -> PolyMesh:
+    """The grid at twice the step, whatever odd faces it has, with every face split into quads.
+
+    If even that is unsound, the base mesh itself is split: always quads, never pretty.
+    """
+    for scale in (1.0, 0.8, 1.25, 0.6):
+        mesh = split_to_quads(extract_quads(base.mesh, grid_map(base.mesh, field, cut, base.creases, length * scale)))
+        if mesh.n_faces and _score(mesh, mesh.n_faces, euler_characteristic(base.mesh)) < 1000:
+            return mesh
+    from jacket.core.source.simplify import simplify
+
+    wanted = max(int(face_areas(base.mesh).sum() / length**2 * 4 / 3), 8)
+    return split_to_quads(PolyMesh.from_faces(*simplify(base.mesh.points, base.mesh.triangle_points, wanted)))
+
+
+def _fitted(quads: PolyMesh, base: Base, surface: Bvh) -> PolyMesh:
+    """Relax on the source with crease and border points sliding on their lines."""
+    step = float(np.sqrt(face_areas(base.mesh).sum() / max(quads.n_faces, 1)))
+    topology = base.mesh.topology
+    pairs = np.concatenate([base.creases, topology.edge_points[topology.border_edges]])
+    lines = lines_of(quads, base.mesh.points[pairs], _line_corners(base.mesh, pairs), 0.02 * step)
+    quads = relaxed(quads, surface, 25, lines=lines)
+    quads = untangled(quads, surface, lines)
+    free = np.ones(quads.n_points, bool) if lines is None else ~(lines.sliding | lines.fixed)
+    points = quads.points.copy()
+    points[free] = surface.project(points[free])
+    points[~free] = surface.project(points[~free])
+    return quads.with_points(points)
+
+
+def _line_corners(mesh: PolyMesh, pairs: Any) -> Floats:
+    """(K, 3) ends, forks and bends of over 45° of a set of edges."""
+    if len(pairs) == 0:
+        return np.zeros((0, 3))
+    degree = np.bincount(pairs.ravel(), minlength=mesh.n_points)
+    both = np.concatenate([pairs, pairs[:, ::-1]])
+    along = unit(mesh.points[both[:, 1]] - mesh.points[both[:, 0]])
+    total = np.stack([np.bincount(both[:, 0], along[:, k], minlength=mesh.n_points) for k in range(3)], axis=1)
+    # Two unit vectors that leave a straight point cancel; at 45° of bend their sum is 0.77 long.
+    bent = (degree == 2) & (np.linalg.norm(total, axis=1) > 0.77)
+    return mesh.points[((degree > 0) & (degree != 2)) | bent]
+
+
+def measure_quads(mesh: PolyMesh, source: PolyMesh, surface: Bvh) -> QuadFigures:
+    """Every figure of a jacket over a source; gaps are in % of the source's diagonal."""
+    topology = mesh.topology
+    inner = (topology.valence > 0) & ~topology.border_points
+    odd = inner & (topology.valence != 4)
+    least = scaled_jacobian(mesh)
+    own = Bvh.build(mesh.points, mesh.triangle_points)
+    out = gap(mesh.points, mesh.triangle_points, surface, source.diagonal)
+    back = gap(source.points, source.triangle_points, own, source.diagonal)
+    quads = int((mesh.sizes == 4).sum())
+    return QuadFigures(
+        quads=quads,
+        not_quads=mesh.n_faces - quads,
+        irregular_percent=100.0 * float(odd.sum()) / max(int(inner.sum()), 1),
+        nonmanifold_edges=len(topology.nonmanifold_edges),
+        open_edges=len(topology.border_edges),
+        euler=euler_characteristic(mesh),
+        jacobian_mean=float(least.mean()),
+        jacobian_p1=float(np.percentile(least, 1)),
+        jacobian_least=float(least.min()),
+        folded=int((least <= 0).sum()),
+        gap_out_mean=out.mean,
+        gap_out_largest=out.largest,
+        gap_in_mean=back.mean,
+        gap_in_largest=back.largest,
+    )

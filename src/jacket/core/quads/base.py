@@ -1,0 +1,276 @@
+"""The even, light triangle mesh on which the field and the map are computed."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from jacket.core.jit import inline, kernel
+from jacket.core.mesh.geometry import dihedral_angles, edge_lengths, triangle_areas
+from jacket.core.mesh.polymesh import Bools, Floats, Ints, PolyMesh, sorted_pairs
+from jacket.core.mesh.walks import face_parts
+from jacket.core.source.simplify import simplify
+from jacket.core.source.weld import compact, welded_triangles
+from jacket.core.space.bvh import Bvh
+from jacket.errors import MeshError
+from jacket.progress import Progress, part, silent
+
+
+@dataclass(frozen=True, eq=False)
+class Base:
+    """A manifold triangle mesh with its creases as point pairs (K, 2), and what was left out."""
+
+    mesh: PolyMesh
+    creases: Ints
+    dropped_parts: int
+    dropped_faces: int
+
+
+def make_base(
+    source: PolyMesh, surface: Bvh, wanted: int, quad_area: float, sharp: float, progress: Progress = silent
+) -> Base:
+    """Weld, open non-manifold edges, drop crumbs, then bring to about `wanted` even triangles.
+
+    `quad_area` is the area one quad will have; parts smaller than twelve of them are crumbs.
+    `sharp` is the angle in degrees above which edges count as creases; 180 keeps none.
+    """
+    points, triangles = welded_triangles(source)
+    points, triangles = manifold_triangles(points, triangles)
+    points, triangles, parts, faces = _without_crumbs(points, triangles, 12 * quad_area)
+    if len(triangles) == 0:
+        raise MeshError("The source has no surface left to cover; ask for more quads.")
+    while len(triangles) < wanted / 3:
+        points, triangles = _halved_edges(points, triangles)
+    points, triangles = simplify(points, triangles, max(wanted, 60), part(progress, 0.0, 0.7))
+    creases = find_creases(PolyMesh.from_faces(points, triangles), sharp, 4.0 * np.sqrt(quad_area))
+    for step in range(6):
+        progress(0.7 + 0.05 * step, "evening the base mesh")
+        points, triangles = _improved(points, triangles, creases, surface)
+    return Base(PolyMesh.from_faces(points, triangles), creases, parts, faces)
+
+
+def manifold_triangles(points: Floats, triangles: Ints) -> tuple[Floats, Ints]:
+    """Split points so that every edge has one or two faces and every point one fan."""
+    mesh = PolyMesh.from_faces(points, triangles)
+    new, origin = corner_orbits(mesh.topology.next, mesh.topology.prev, mesh.topology.twin, mesh.corners)
+    return points[origin], new.reshape(-1, 3)
+
+
+def corner_orbits(following: Ints, preceding: Ints, twin: Ints, corners: Ints) -> tuple[Ints, Ints]:
+    """Number the fans of corners that half-edge twins join: (C,) fan of each corner, (P,) the
+    point each fan stood at. By construction each fan is one disk or half-disk."""
+    return _orbits(following, preceding, twin, corners)
+
+
+@kernel
+def _orbits(following, preceding, twin, corners):
+    n = len(corners)
+    new = np.full(n, -1, np.int32)
+    origin = np.empty(n, np.int32)
+    count = 0
+    for c in range(n):
+        if new[c] >= 0:
+            continue
+        d = c
+        while d >= 0 and new[d] < 0:
+            new[d] = count
+            d = twin[preceding[d]]
+        d = twin[c]
+        while d >= 0:
+            d = following[d]
+            if new[d] >= 0:
+                break
+            new[d] = count
+            d = twin[d]
+        origin[count] = corners[c]
+        count += 1
+    return new, origin[:count].copy()
+
+
+def _without_crumbs(points: Floats, triangles: Ints, least: float) -> tuple[Floats, Ints, int, int]:
+    mesh = PolyMesh.from_faces(points, triangles)
+    count, labels = face_parts(mesh)
+    if count == 1:
+        return points, triangles, 0, 0
+    areas = np.bincount(labels, triangle_areas(points, triangles), minlength=count)
+    keep = areas >= min(least, areas.max())
+    stays = keep[labels]
+    points, kept = compact(points, triangles[stays])
+    return points, kept, int((~keep).sum()), int((~stays).sum())
+
+
+def _halved_edges(points: Floats, triangles: Ints) -> tuple[Floats, Ints]:
+    """Each triangle split in four, for sources too coarse to carry the wanted quads."""
+    mesh = PolyMesh.from_faces(points, triangles)
+    middle = points[mesh.topology.edge_points].mean(axis=1)
+    m = mesh.topology.edge.reshape(-1, 3) + len(points)
+    t = triangles
+    parts = [
+        np.stack(rows, axis=1)
+        for rows in (
+            (t[:, 0], m[:, 0], m[:, 2]),
+            (t[:, 1], m[:, 1], m[:, 0]),
+            (t[:, 2], m[:, 2], m[:, 1]),
+            (m[:, 0], m[:, 1], m[:, 2]),
+        )
+    ]
+    return np.concatenate([points, middle]), np.concatenate(parts).astype(np.int32)
+
+
+def find_creases(mesh: PolyMesh, sharp: float, shortest: float) -> Ints:
+    """Edges that turn by more than `sharp` degrees, in runs of at least length `shortest`.
+
+    Short runs are noise on organic forms; fixing the field there only makes irregular points.
+    """
+    topology = mesh.topology
+    flags = dihedral_angles(mesh) > sharp
+    edges = np.flatnonzero(flags)
+    if len(edges) == 0:
+        return sorted_pairs(np.zeros((0, 2)))
+    runs = _runs(topology.edge_points[edges], mesh.n_points)
+    total = np.bincount(runs, edge_lengths(mesh)[edges])
+    return sorted_pairs(topology.edge_points[edges[total[runs] >= shortest]])
+
+
+def _runs(pairs: Ints, n_points: int) -> NDArray[np.int32]:
+    """Number the connected pieces of a set of edges: (K,) piece of each edge."""
+    from scipy.sparse import coo_array
+    from scipy.sparse.csgraph import connected_components
+
+    graph = coo_array((np.ones(len(pairs), np.int8), (pairs[:, 0], pairs[:, 1])), shape=(n_points, n_points))
+    labels = connected_components(graph, directed=False)[1]
+    return np.unique(labels[pairs[:, 0]], return_inverse=True)[1].astype(np.int32)
+
+
+def _improved(points: Floats, triangles: Ints, creases: Ints, surface: Bvh) -> tuple[Floats, Ints]:
+    """One round of edge flips and smoothing along the surface, creases and borders held."""
+    for _ in range(3):
+        mesh = PolyMesh.from_faces(points, triangles)
+        topology = mesh.topology
+        triangles, flips = _flip_pass(
+            points, triangles.copy(), topology.edge_corner, topology.twin,
+            topology.edge_flags(creases), topology.ring_start, topology.ring,
+        )  # fmt: skip
+        if flips == 0:
+            break
+    mesh = PolyMesh.from_faces(points, triangles)
+    held = mesh.topology.border_points.copy()
+    held[creases.ravel()] = True
+    moved = _smoothed(points, triangles, held)
+    moved[~held] = surface.project(moved[~held])
+    return _kept_upright(points, moved, triangles, held), triangles
+
+
+@inline
+def _worst_cosine(points, a, b, c):
+    """Largest cosine among a triangle's corners: high for slivers."""
+    worst = -1.0
+    for k in range(3):
+        p, q, r = a, b, c
+        if k == 1:
+            p, q, r = b, c, a
+        elif k == 2:
+            p, q, r = c, a, b
+        ux, uy, uz = points[q, 0] - points[p, 0], points[q, 1] - points[p, 1], points[q, 2] - points[p, 2]
+        vx, vy, vz = points[r, 0] - points[p, 0], points[r, 1] - points[p, 1], points[r, 2] - points[p, 2]
+        size = np.sqrt((ux * ux + uy * uy + uz * uz) * (vx * vx + vy * vy + vz * vz))
+        worst = max(worst, (ux * vx + uy * vy + uz * vz) / size if size > 0 else 1.0)
+    return worst
+
+
+@inline
+def _normal(points, a, b, c):
+    ux, uy, uz = points[b, 0] - points[a, 0], points[b, 1] - points[a, 1], points[b, 2] - points[a, 2]
+    vx, vy, vz = points[c, 0] - points[a, 0], points[c, 1] - points[a, 1], points[c, 2] - points[a, 2]
+    nx, ny, nz = uy * vz - uz * vy, uz * vx - ux * vz, ux * vy - uy * vx
+    size = np.sqrt(nx * nx + ny * ny + nz * nz) + 1e-300
+    return nx / size, ny / size, nz / size
+
+
+@kernel
+def _flip_pass(points, tris, edge_corner, twin, fixed, ring_start, ring):
+    locked = np.zeros(len(points), np.bool_)
+    old = tris.copy()
+    flips = 0
+    for e in range(len(edge_corner)):
+        h = edge_corner[e]
+        if fixed[e] or twin[h] < 0:
+            continue
+        f, g = h // 3, twin[h] // 3
+        i, j = h % 3, twin[h] % 3
+        a, b, c = old[f, i], old[f, (i + 1) % 3], old[f, (i + 2) % 3]
+        d = old[g, (j + 2) % 3]
+        if locked[a] or locked[b] or locked[c] or locked[d] or c == d:
+            continue
+        before = max(_worst_cosine(points, a, b, c), _worst_cosine(points, b, a, d))
+        after = max(_worst_cosine(points, c, d, b), _worst_cosine(points, d, c, a))
+        if after >= before - 1e-3:
+            continue
+        nx, ny, nz = _normal(points, a, b, c)
+        mx, my, mz = _normal(points, b, a, d)
+        px, py, pz = _normal(points, c, d, b)
+        qx, qy, qz = _normal(points, d, c, a)
+        sx, sy, sz = nx + mx, ny + my, nz + mz
+        size = np.sqrt(sx * sx + sy * sy + sz * sz)
+        if size < 1.0:
+            continue
+        if min(px * sx + py * sy + pz * sz, qx * sx + qy * sy + qz * sz) < 0.8 * size:
+            continue
+        exists = False
+        for k in range(ring_start[c], ring_start[c + 1]):
+            t = ring[k] // 3
+            if old[t, 0] == d or old[t, 1] == d or old[t, 2] == d:
+                exists = True
+        if exists:
+            continue
+        tris[f, 0], tris[f, 1], tris[f, 2] = c, d, b
+        tris[g, 0], tris[g, 1], tris[g, 2] = d, c, a
+        locked[a] = locked[b] = locked[c] = locked[d] = True
+        flips += 1
+    return tris, flips
+
+
+@kernel
+def _smoothed(points, tris, held):
+    """Each free point half-way to the area-weighted mean of its triangles' centres."""
+    n = len(points)
+    total = np.zeros((n, 3))
+    weight = np.zeros(n)
+    for t in range(len(tris)):
+        a, b, c = tris[t, 0], tris[t, 1], tris[t, 2]
+        ux, uy, uz = points[b, 0] - points[a, 0], points[b, 1] - points[a, 1], points[b, 2] - points[a, 2]
+        vx, vy, vz = points[c, 0] - points[a, 0], points[c, 1] - points[a, 1], points[c, 2] - points[a, 2]
+        area = np.sqrt((uy * vz - uz * vy) ** 2 + (uz * vx - ux * vz) ** 2 + (ux * vy - uy * vx) ** 2)
+        for k in range(3):
+            m = (points[a, k] + points[b, k] + points[c, k]) / 3.0
+            total[a, k] += area * m
+            total[b, k] += area * m
+            total[c, k] += area * m
+        weight[a] += area
+        weight[b] += area
+        weight[c] += area
+    out = points.copy()
+    for p in range(n):
+        if not held[p] and weight[p] > 0:
+            for k in range(3):
+                out[p, k] += 0.6 * (total[p, k] / weight[p] - points[p, k])
+    return out
+
+
+def _kept_upright(before: Floats, after: Floats, triangles: Ints, held: Bools) -> Floats:
+    """Moved points, with those put back whose triangles would turn over."""
+    out = np.where(held[:, None], before, after)
+    for _ in range(4):
+        old = np.cross(
+            before[triangles[:, 1]] - before[triangles[:, 0]], before[triangles[:, 2]] - before[triangles[:, 0]]
+        )
+        new = np.cross(out[triangles[:, 1]] - out[triangles[:, 0]], out[triangles[:, 2]] - out[triangles[:, 0]])
+        dot = np.einsum("ij,ij->i", old, new)
+        bad = dot < 0.3 * np.linalg.norm(old, axis=1) * np.linalg.norm(new, axis=1)
+        if not bad.any():
+            break
+        back = np.unique(triangles[bad].ravel())
+        out[back] = before[back]
+    return out

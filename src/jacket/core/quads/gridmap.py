@@ -1,0 +1,324 @@
+"""The seamless integer-grid map: triangles laid flat so that they match across cuts by quarter
+turns and whole steps, with singular points, creases and borders on the grid.
+
+Bommes, Zimmer and Kobbelt, "Mixed-integer quadrangulation" (2009), with the constraints eliminated
+exactly over the integers beforehand.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy import sparse
+
+from jacket.core.mesh.geometry import face_areas, face_normals
+from jacket.core.mesh.polymesh import Floats, Ints, PolyMesh
+from jacket.core.quads.cut import CutMesh
+from jacket.core.quads.field import Field
+from jacket.core.quads.integers import integer_kernel
+from jacket.core.solve.cholesky import Factor
+from jacket.progress import Progress, part, silent
+
+
+@dataclass(frozen=True, eq=False)
+class GridMap:
+    """uv     (C, 2) grid coordinates of each corner
+    turn   (C,) quarter turns across each half-edge
+    shift  (C, 2) whole steps across each half-edge: uv across = turned uv + shift
+    n_integers  how many integers were rounded
+    """
+
+    uv: Floats
+    turn: Ints
+    shift: Ints
+    n_integers: int
+
+
+@dataclass
+class _Affine:
+    """A scalar as sign · root + a sum of integer unknowns."""
+
+    sign: int
+    root: int
+    steps: dict[int, int]
+
+
+class _Relations:
+    """Scalars joined by x = ±y + integers: a union-find that carries signs and integer sums."""
+
+    def __init__(self, count: int) -> None:
+        self.parent = [(i, 1, {}) for i in range(count)]  # type: list[tuple[int, int, dict[int, int]]]
+        self.rows: list[dict[int, int]] = []
+        self.whole: dict[int, int] = {}
+        self.n_integers = 0
+
+    def integer(self) -> int:
+        """A fresh integer unknown."""
+        self.n_integers += 1
+        return self.n_integers - 1
+
+    def find(self, x: int) -> _Affine:
+        sign, steps = 1, {}  # type: tuple[int, dict[int, int]]
+        path = []
+        while self.parent[x][0] != x:
+            path.append(x)
+            up, s, extra = self.parent[x]
+            steps = _add(steps, extra, sign)
+            sign *= s
+            x = up
+        if len(path) > 1:
+            self.parent[path[0]] = (x, sign, steps)
+        return _Affine(sign, x, steps)
+
+    def relate(self, x: int, y: int, sign: int, steps: dict[int, int]) -> None:
+        """Demand x = sign · y + steps."""
+        a, b = self.find(x), self.find(y)
+        total = _add(_add(_add({}, steps, 1), b.steps, sign), a.steps, -1)
+        if a.root != b.root:
+            # a.sign·A = sign·b.sign·B + total
+            self.parent[a.root] = (b.root, a.sign * sign * b.sign, _add({}, total, a.sign))
+            if a.root in self.whole:
+                mine = self.whole.pop(a.root)
+                self.demand_whole(a.root)
+                again = self.find(a.root)
+                row = _add(_add({}, again.steps, 1), {self.whole[again.root]: again.sign}, 1)
+                self.rows.append(_add(row, {mine: 1}, -1))
+            return
+        lead = a.sign - sign * b.sign
+        if lead == 0:
+            if total:
+                self.rows.append(total)
+            return
+        # lead·A = total with lead = ±2: the root itself becomes an integer.
+        self.demand_whole(a.root)
+        self.rows.append(_add(total, {self.whole[a.root]: 1}, -lead))
+
+    def demand_whole(self, x: int) -> None:
+        """Demand that a scalar is an integer."""
+        root = self.find(x).root
+        if root not in self.whole:
+            self.whole[root] = self.integer()
+
+
+def _add(a: dict[int, int], b: dict[int, int], factor: int) -> dict[int, int]:
+    out = dict(a)
+    for k, v in b.items():
+        value = out.get(k, 0) + factor * v
+        if value:
+            out[k] = value
+        else:
+            out.pop(k, None)
+    return out
+
+
+def grid_map(
+    mesh: PolyMesh, field: Field, cut: CutMesh, creases: Ints, length: float, progress: Progress = silent
+) -> GridMap:
+    """Solve for a map whose steps have `length` on the surface."""
+    relations = _relate_all(mesh, field, cut, creases)
+    progress(0.2, "eliminating the whole-number constraints")
+    system = _System(mesh, cut, relations)
+    progress(0.4, "laying the grid over the surface")
+    values, shifts = system.solve(mesh, cut, length, part(progress, 0.4, 1.0))
+    uv = values[2 * cut.corner_class[:, None] + np.arange(2)]
+    return GridMap(uv, cut.turn, shifts, system.n_free)
+
+
+def _relate_all(mesh: PolyMesh, field: Field, cut: CutMesh, creases: Ints) -> _Relations:
+    relations = _Relations(2 * cut.n_classes)
+    topology = mesh.topology
+    for segment in cut.segments:
+        step = (relations.integer(), relations.integer())
+        turn = int(cut.turn[segment[0]])
+        pairs = set()
+        for c in segment.tolist():
+            t = int(topology.twin[c])
+            pairs.add((int(cut.corner_class[c]), int(cut.corner_class[topology.next[t]])))
+            pairs.add((int(cut.corner_class[topology.next[c]]), int(cut.corner_class[t])))
+        for here, there in sorted(pairs):
+            _relate_across(relations, here, there, turn, step)
+    singular = np.flatnonzero(field.index[mesh.corners] != 0)
+    for x in np.unique(cut.corner_class[singular]).tolist():
+        relations.demand_whole(2 * x)
+        relations.demand_whole(2 * x + 1)
+    _relate_lines(mesh, cut, creases, relations)
+    return relations
+
+
+def _relate_across(relations: _Relations, here: int, there: int, turn: int, step: tuple[int, int]) -> None:
+    """uv there = (uv here turned by quarters) + step."""
+    sources = {
+        0: ((2 * here, 1), (2 * here + 1, 1)),
+        1: ((2 * here + 1, -1), (2 * here, 1)),
+        2: ((2 * here, -1), (2 * here + 1, -1)),
+        3: ((2 * here + 1, 1), (2 * here, -1)),
+    }[turn]
+    for axis, (source, sign) in enumerate(sources):
+        relations.relate(2 * there + axis, source, sign, {step[axis]: 1})
+
+
+def line_axes(mesh: PolyMesh, cut: CutMesh, creases: Ints) -> tuple[Ints, Ints]:
+    """Half-edges on creases and borders, and the coordinate (0 u, 1 v) that is constant on each."""
+    topology = mesh.topology
+    flags = topology.edge_flags(creases)
+    flags[topology.border_edges] = True
+    corner = np.flatnonzero(flags[topology.edge])
+    faces = mesh.face_of_corner[corner]
+    along = mesh.points[mesh.corners[topology.next[corner]]] - mesh.points[mesh.corners[corner]]
+    u = np.abs(np.einsum("ij,ij->i", along, cut.frames[faces]))
+    v = np.abs(np.einsum("ij,ij->i", along, np.cross(face_normals(mesh)[faces], cut.frames[faces])))
+    return corner.astype(np.int32), (u > v).astype(np.int32)
+
+
+def _relate_lines(mesh: PolyMesh, cut: CutMesh, creases: Ints, relations: _Relations) -> None:
+    corners, axes = line_axes(mesh, cut, creases)
+    following = mesh.topology.next
+    for c, axis in zip(corners.tolist(), axes.tolist(), strict=True):
+        here, there = int(cut.corner_class[c]), int(cut.corner_class[following[c]])
+        relations.relate(2 * here + axis, 2 * there + axis, 1, {})
+        relations.demand_whole(2 * here + axis)
+
+
+class _System:
+    """The reduced unknowns: values = P · (real roots) + Q · (free integers)."""
+
+    def __init__(self, mesh: PolyMesh, cut: CutMesh, relations: _Relations) -> None:
+        n = 2 * cut.n_classes
+        found = [relations.find(x) for x in range(n)]
+        self.to_free = integer_kernel(_dense(relations.rows, relations.n_integers))
+        self.n_free = self.to_free.shape[1]
+        roots = sorted({a.root for a in found if a.root not in relations.whole})
+        column = {root: k for k, root in enumerate(roots)}
+        real: tuple[list[int], list[int], list[int]] = ([], [], [])
+        whole: tuple[list[int], list[int], list[int]] = ([], [], [])
+        for x, a in enumerate(found):
+            steps = a.steps
+            if a.root in column:
+                _put(real, x, column[a.root], a.sign)
+            else:
+                steps = _add(steps, {relations.whole[a.root]: a.sign}, 1)
+            for k, v in steps.items():
+                _put(whole, x, k, v)
+        self.real = _matrix(real, (n, len(roots)))
+        self.whole = _matrix(whole, (n, relations.n_integers)) @ sparse.csr_array(self.to_free.astype(float))
+
+    def solve(self, mesh: PolyMesh, cut: CutMesh, length: float, progress: Progress) -> tuple[Floats, Ints]:
+        """Values (2N,) of every scalar with integers rounded one by one, and whole shifts (C, 2)."""
+        stiffness, right = _energy(mesh, cut, length)
+        k_rr = (self.real.T @ stiffness @ self.real).tocsc()
+        k_ri = (self.real.T @ stiffness @ self.whole).toarray()
+        k_ii = (self.whole.T @ stiffness @ self.whole).toarray()
+        b_r, b_i = self.real.T @ right, self.whole.T @ right
+        # A whisper of regularity fixes the drift of pieces that nothing anchors.
+        tiny = 1e-9 * max(float(k_rr.diagonal().mean()) if k_rr.shape[0] else 1.0, 1e-300)
+        factor = Factor(k_rr + tiny * sparse.identity(k_rr.shape[0], format="csc"))
+        reach = factor.solve(k_ri) if self.n_free else np.zeros((k_rr.shape[0], 0))
+        progress(0.5, "rounding the grid")
+        free = _round_greedily(k_ii - k_ri.T @ reach, b_i - reach.T @ b_r)
+        progress(0.9, "laying the grid over the surface")
+        real = factor.solve(b_r - k_ri @ free) if k_rr.shape[0] else np.zeros(0)
+        values = self.real @ real + self.whole @ free
+        return values, _shifts(mesh, cut, values)
+
+
+def _dense(rows: list[dict[int, int]], n: int) -> NDArray[np.int64]:
+    out = np.zeros((len(rows), n), np.int64)
+    for r, row in enumerate(rows):
+        for k, v in row.items():
+            out[r, k] = v
+    return out
+
+
+def _put(entries: tuple[list[int], list[int], list[int]], row: int, column: int, value: int) -> None:
+    entries[0].append(row)
+    entries[1].append(column)
+    entries[2].append(value)
+
+
+def _matrix(entries: tuple[list[int], list[int], list[int]], shape: tuple[int, int]) -> sparse.csr_array:
+    rows, columns, values = (np.array(part, np.int64) for part in entries)
+    return sparse.coo_array((values.astype(float), (rows, columns)), shape=shape).tocsr()
+
+
+def _energy(mesh: PolyMesh, cut: CutMesh, length: float) -> tuple[sparse.csr_array, Floats]:
+    """Quadratic form of ∫ |∇u − X/length|² + |∇v − Y/length|² over the cut mesh, interleaved u, v."""
+    tri = mesh.triangle_points
+    gradients = hat_gradients(mesh.points, tri, face_normals(mesh))
+    areas = face_areas(mesh)
+    classes = cut.corner_class.reshape(-1, 3)
+    local = np.einsum("fik,fjk,f->fij", gradients, gradients, areas)
+    rows = np.repeat(classes[:, :, None], 3, axis=2).ravel()
+    columns = np.repeat(classes[:, None, :], 3, axis=1).ravel()
+    n = cut.n_classes
+    laplacian = sparse.coo_array((local.ravel(), (rows, columns)), shape=(n, n)).tocsr()
+    stiffness = sparse.kron(laplacian, sparse.identity(2), format="csr")
+    frames = np.stack([cut.frames, np.cross(face_normals(mesh), cut.frames)], axis=1) / length
+    push = np.einsum("fik,fak,f->fia", gradients, frames, areas)
+    right = np.zeros((n, 2))
+    for k in range(2):
+        right[:, k] = np.bincount(classes.ravel(), push[:, :, k].ravel(), minlength=n)
+    return stiffness, right.ravel()
+
+
+def hat_gradients(points: Floats, triangles: Ints, normals: Floats) -> Floats:
+    """(T, 3, 3) gradient of each corner's linear hat function; zero on triangles without area."""
+    corner = points[triangles]
+    opposite = corner[:, [2, 0, 1]] - corner[:, [1, 2, 0]]
+    double = np.linalg.norm(np.cross(corner[:, 1] - corner[:, 0], corner[:, 2] - corner[:, 0]), axis=1)
+    turned = np.cross(normals[:, None, :], opposite)
+    return np.divide(
+        turned, double[:, None, None], out=np.zeros_like(turned), where=double[:, None, None] > 0
+    )
+
+
+def _round_greedily(schur: Floats, right: Floats) -> Floats:
+    """Integers that nearly minimise ½ yᵀ S y − gᵀ y: the surest are fixed, the rest solved again.
+
+    Each round solves afresh: rank-one updates of an inverse drift until the rounding is nonsense.
+    """
+    n = len(right)
+    out = np.zeros(n)
+    if n == 0:
+        return out
+    regular = schur + np.eye(n) * 1e-9 * max(float(np.trace(schur)) / n, 1e-300)
+    free = np.arange(n)
+    while len(free):
+        fixed = np.setdiff1d(np.arange(n), free)
+        push = right[free] - regular[np.ix_(free, fixed)] @ out[fixed]
+        value = np.linalg.solve(regular[np.ix_(free, free)], push)
+        off = np.abs(value - np.rint(value))
+        sure = off <= max(float(off.min()), 0.01)
+        out[free[sure]] = np.rint(value[sure])
+        free = free[~sure]
+    return out
+
+
+def _shifts(mesh: PolyMesh, cut: CutMesh, values: Floats) -> Ints:
+    """Whole shifts across cut half-edges, read back from the solved values."""
+    topology = mesh.topology
+    shift = np.zeros((mesh.n_corners, 2), np.int32)
+    c = np.flatnonzero(cut.cut)
+    t = topology.twin[c]
+    here = values[2 * cut.corner_class[c][:, None] + np.arange(2)]
+    there = values[2 * cut.corner_class[topology.next[t]][:, None] + np.arange(2)]
+    shift[c] = np.rint(there - turned(here, cut.turn[c])).astype(np.int32)
+    return shift
+
+
+def turned(uv: NDArray[np.float64], turn: NDArray[np.int32]) -> NDArray[np.float64]:
+    """(K, 2) vectors turned counter-clockwise by (K,) quarters."""
+    u, v = uv[:, 0], uv[:, 1]
+    return np.stack(
+        [np.choose(turn, [u, -v, -u, v]), np.choose(turn, [v, u, -v, -u])], axis=1
+    )
+
+
+def flipped_share(mesh: PolyMesh, grid: GridMap) -> float:
+    """Share of the surface whose triangles are turned over in the map."""
+    uv = grid.uv.reshape(-1, 3, 2)
+    a, b = uv[:, 1] - uv[:, 0], uv[:, 2] - uv[:, 0]
+    over = a[:, 0] * b[:, 1] - a[:, 1] * b[:, 0] <= 0
+    areas = face_areas(mesh)
+    return float(areas[over].sum() / max(areas.sum(), 1e-300))

@@ -1,0 +1,1 @@
+"""Sparse linear algebra behind one small interface."""

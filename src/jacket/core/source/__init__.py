@@ -1,0 +1,1 @@
+"""The dense mesh as it arrives: welding, health, lighter copies."""

@@ -1,0 +1,1 @@
+"""Looking things up in space: rays, closest points, nearby points."""

@@ -1,0 +1,340 @@
+"""A bounding-volume hierarchy over triangles, ordered along a Morton curve.
+
+The tree is an implicit complete binary tree over runs of triangles sorted by the Morton code of
+their centres, so that building is one sort and a sweep, and refitting is the sweep alone.
+(Morton codes for hierarchies: Lauterbach et al., "Fast BVH construction on GPUs", 2009.)
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+from jacket.core.jit import inline, kernel
+
+Floats = NDArray[np.float64]
+Ints = NDArray[np.int32]
+
+LEAF = 4
+
+
+class Hit(NamedTuple):
+    """Where a ray meets a surface: triangle index, distance along the ray, position (3,)."""
+
+    triangle: int
+    distance: float
+    position: Floats
+
+
+@dataclass(frozen=True, eq=False)
+class Bvh:
+    """A hierarchy over triangles (T, 3) of points (V, 3)."""
+
+    points: Floats
+    triangles: Ints
+    order: Ints
+    boxes: Floats
+
+    @staticmethod
+    def build(points: Floats, triangles: Ints) -> Bvh:
+        """Sort and box the triangles; an empty set is allowed and is never hit."""
+        points = np.ascontiguousarray(points, np.float64)
+        triangles = np.ascontiguousarray(triangles, np.int32).reshape(-1, 3)
+        if len(triangles) == 0:
+            return Bvh(points, triangles, np.zeros(0, np.int32), np.zeros((1, 6)))
+        order = np.argsort(_morton_codes(points, triangles), kind="stable").astype(np.int32)
+        return Bvh(points, triangles, order, _boxes(points, triangles, order, LEAF))
+
+    def refit(self, points: Floats) -> Bvh:
+        """The same tree over moved points."""
+        points = np.ascontiguousarray(points, np.float64)
+        return Bvh(points, self.triangles, self.order, _boxes(points, self.triangles, self.order, LEAF))
+
+    def ray(self, origin: Floats, direction: Floats, reach: float = np.inf) -> Hit | None:
+        """The nearest triangle hit from either side along a ray, or None."""
+        if len(self.triangles) == 0:
+            return None
+        origin = np.asarray(origin, np.float64)
+        direction = np.asarray(direction, np.float64)
+        t, tri = _ray(self.points, self.triangles, self.order, self.boxes, origin, direction, reach)
+        if tri < 0:
+            return None
+        return Hit(int(tri), float(t), origin + t * direction)
+
+    def closest(self, queries: Floats) -> tuple[Floats, Ints, Floats]:
+        """Closest surface points to (Q, 3) queries: positions (Q, 3), triangles (Q,), distances (Q,)."""
+        queries = np.ascontiguousarray(np.atleast_2d(queries), np.float64)
+        if len(self.triangles) == 0:
+            return queries.copy(), np.full(len(queries), -1, np.int32), np.full(len(queries), np.inf)
+        return _closest_many(self.points, self.triangles, self.order, self.boxes, queries)
+
+    def project(self, queries: Floats) -> Floats:
+        """Closest surface points only, (Q, 3)."""
+        return self.closest(queries)[0]
+
+    def occluded(self, origins: Floats, directions: Floats, reach: Floats) -> NDArray[np.bool_]:
+        """(Q,) whether something lies along each ray before `reach` (Q,)."""
+        if len(self.triangles) == 0:
+            return np.zeros(len(origins), bool)
+        return _occluded_many(
+            self.points, self.triangles, self.order, self.boxes, origins, directions, reach
+        )
+
+
+@kernel
+def _morton_codes(points, triangles):
+    n = len(triangles)
+    low = np.full(3, np.inf)
+    high = np.full(3, -np.inf)
+    for p in range(len(points)):
+        for k in range(3):
+            v = points[p, k]
+            low[k] = min(low[k], v)
+            high[k] = max(high[k], v)
+    span = max(high[0] - low[0], high[1] - low[1], high[2] - low[2], 1e-300)
+    scale = 1023.0 / span
+    codes = np.empty(n, np.int64)
+    for t in range(n):
+        code = np.int64(0)
+        for k in range(3):
+            c = (points[triangles[t, 0], k] + points[triangles[t, 1], k] + points[triangles[t, 2], k]) / 3.0
+            v = np.int64((c - low[k]) * scale)
+            v = (v | (v << 16)) & 0x030000FF
+            v = (v | (v << 8)) & 0x0300F00F
+            v = (v | (v << 4)) & 0x030C30C3
+            v = (v | (v << 2)) & 0x09249249
+            code |= v << k
+        codes[t] = code
+    return codes
+
+
+@kernel
+def _boxes(points, triangles, order, leaf):
+    n = len(order)
+    leaves = 1
+    while leaves * leaf < n:
+        leaves *= 2
+    boxes = np.empty((2 * leaves - 1, 6))
+    for i in range(leaves):
+        node = leaves - 1 + i
+        for k in range(3):
+            boxes[node, k] = np.inf
+            boxes[node, k + 3] = -np.inf
+        for j in range(i * leaf, min((i + 1) * leaf, n)):
+            t = order[j]
+            for c in range(3):
+                for k in range(3):
+                    v = points[triangles[t, c], k]
+                    boxes[node, k] = min(boxes[node, k], v)
+                    boxes[node, k + 3] = max(boxes[node, k + 3], v)
+    for node in range(leaves - 2, -1, -1):
+        for k in range(3):
+            boxes[node, k] = min(boxes[2 * node + 1, k], boxes[2 * node + 2, k])
+            boxes[node, k + 3] = max(boxes[2 * node + 1, k + 3], boxes[2 * node + 2, k + 3])
+    return boxes
+
+
+@inline
+def _enter(boxes, node, ox, oy, oz, ix, iy, iz, best):
+    """Distance at which a ray enters a box, or inf when it misses it or only later than `best`."""
+    x0, x1 = (boxes[node, 0] - ox) * ix, (boxes[node, 3] - ox) * ix
+    near, far = min(x0, x1), max(x0, x1)
+    y0, y1 = (boxes[node, 1] - oy) * iy, (boxes[node, 4] - oy) * iy
+    near, far = max(near, min(y0, y1)), min(far, max(y0, y1))
+    z0, z1 = (boxes[node, 2] - oz) * iz, (boxes[node, 5] - oz) * iz
+    near, far = max(near, min(z0, z1)), min(far, max(z0, z1))
+    # One part in 1e12 of slack keeps rays along box faces from slipping through.
+    if far * (1 + 1e-12) + 1e-300 < max(near, 0.0) or near > best:
+        return np.inf
+    return max(near, 0.0)
+
+
+@inline
+def _hit(points, triangles, t, ox, oy, oz, dx, dy, dz):
+    """Distance along a ray to a triangle, or inf (Möller and Trumbore 1997)."""
+    a, b, c = triangles[t, 0], triangles[t, 1], triangles[t, 2]
+    ex, ey, ez = points[b, 0] - points[a, 0], points[b, 1] - points[a, 1], points[b, 2] - points[a, 2]
+    fx, fy, fz = points[c, 0] - points[a, 0], points[c, 1] - points[a, 1], points[c, 2] - points[a, 2]
+    px, py, pz = dy * fz - dz * fy, dz * fx - dx * fz, dx * fy - dy * fx
+    det = ex * px + ey * py + ez * pz
+    if det == 0.0:
+        return np.inf
+    sx, sy, sz = ox - points[a, 0], oy - points[a, 1], oz - points[a, 2]
+    u = (sx * px + sy * py + sz * pz) / det
+    if u < -1e-9 or u > 1.0 + 1e-9:
+        return np.inf
+    qx, qy, qz = sy * ez - sz * ey, sz * ex - sx * ez, sx * ey - sy * ex
+    v = (dx * qx + dy * qy + dz * qz) / det
+    if v < -1e-9 or u + v > 1.0 + 1e-9:
+        return np.inf
+    distance = (fx * qx + fy * qy + fz * qz) / det
+    return distance if distance >= 0.0 else np.inf
+
+
+@inline
+def _reciprocal(x):
+    return 1.0 / x if abs(x) > 1e-300 else 1e300
+
+
+@kernel
+def _ray(points, triangles, order, boxes, origin, direction, reach):
+    return _first_hit(points, triangles, order, boxes, origin, direction, reach)
+
+
+@inline
+def _first_hit(points, triangles, order, boxes, origin, direction, reach):
+    ox, oy, oz = origin[0], origin[1], origin[2]
+    dx, dy, dz = direction[0], direction[1], direction[2]
+    ix, iy, iz = _reciprocal(dx), _reciprocal(dy), _reciprocal(dz)
+    leaves = (len(boxes) + 1) // 2
+    stack = np.empty(64, np.int32)
+    stack[0] = 0
+    top = 1
+    best, found = reach, -1
+    while top > 0:
+        top -= 1
+        node = stack[top]
+        if _enter(boxes, node, ox, oy, oz, ix, iy, iz, best) == np.inf:
+            continue
+        if node >= leaves - 1:
+            first = (node - leaves + 1) * LEAF
+            for j in range(first, min(first + LEAF, len(order))):
+                d = _hit(points, triangles, order[j], ox, oy, oz, dx, dy, dz)
+                if d < best:
+                    best, found = d, order[j]
+            continue
+        left, right = 2 * node + 1, 2 * node + 2
+        a = _enter(boxes, left, ox, oy, oz, ix, iy, iz, best)
+        b = _enter(boxes, right, ox, oy, oz, ix, iy, iz, best)
+        if a > b:
+            left, right, a, b = right, left, b, a
+        if b < np.inf:
+            stack[top] = right
+            top += 1
+        if a < np.inf:
+            stack[top] = left
+            top += 1
+    return best, found
+
+
+@kernel
+def _occluded_many(points, triangles, order, boxes, origins, directions, reach):
+    out = np.zeros(len(origins), np.bool_)
+    for q in range(len(origins)):
+        _, found = _first_hit(points, triangles, order, boxes, origins[q], directions[q], reach[q])
+        out[q] = found >= 0
+    return out
+
+
+@inline
+def _box_distance(boxes, node, x, y, z):
+    """Squared distance from a point to a box."""
+    dx = max(boxes[node, 0] - x, 0.0, x - boxes[node, 3])
+    dy = max(boxes[node, 1] - y, 0.0, y - boxes[node, 4])
+    dz = max(boxes[node, 2] - z, 0.0, z - boxes[node, 5])
+    return dx * dx + dy * dy + dz * dz
+
+
+@inline
+def closest_on_triangle(points, a, b, c, x, y, z):
+    """Closest point of a triangle (Ericson, Real-Time Collision Detection, 2005, 5.1.5)."""
+    ax, ay, az = points[a, 0], points[a, 1], points[a, 2]
+    bx, by, bz = points[b, 0], points[b, 1], points[b, 2]
+    cx, cy, cz = points[c, 0], points[c, 1], points[c, 2]
+    ux, uy, uz = bx - ax, by - ay, bz - az
+    vx, vy, vz = cx - ax, cy - ay, cz - az
+    px, py, pz = x - ax, y - ay, z - az
+    d1 = ux * px + uy * py + uz * pz
+    d2 = vx * px + vy * py + vz * pz
+    if d1 <= 0.0 and d2 <= 0.0:
+        return ax, ay, az
+    qx, qy, qz = x - bx, y - by, z - bz
+    d3 = ux * qx + uy * qy + uz * qz
+    d4 = vx * qx + vy * qy + vz * qz
+    if d3 >= 0.0 and d4 <= d3:
+        return bx, by, bz
+    vc = d1 * d4 - d3 * d2
+    if vc <= 0.0 and d1 >= 0.0 and d3 <= 0.0 and d1 > d3:
+        s = d1 / (d1 - d3)
+        return ax + s * ux, ay + s * uy, az + s * uz
+    rx, ry, rz = x - cx, y - cy, z - cz
+    d5 = ux * rx + uy * ry + uz * rz
+    d6 = vx * rx + vy * ry + vz * rz
+    if d6 >= 0.0 and d5 <= d6:
+        return cx, cy, cz
+    vb = d5 * d2 - d1 * d6
+    if vb <= 0.0 and d2 >= 0.0 and d6 <= 0.0 and d2 > d6:
+        s = d2 / (d2 - d6)
+        return ax + s * vx, ay + s * vy, az + s * vz
+    va = d3 * d6 - d5 * d4
+    if va <= 0.0 and d4 - d3 >= 0.0 and d5 - d6 >= 0.0 and (d4 - d3) + (d5 - d6) > 0.0:
+        s = (d4 - d3) / ((d4 - d3) + (d5 - d6))
+        return bx + s * (cx - bx), by + s * (cy - by), bz + s * (cz - bz)
+    total = va + vb + vc
+    if total <= 0.0:
+        return ax, ay, az
+    s, w = vb / total, vc / total
+    return ax + s * ux + w * vx, ay + s * uy + w * vy, az + s * uz + w * vz
+
+
+@inline
+def _closest(points, triangles, order, boxes, x, y, z, stack, depth):
+    leaves = (len(boxes) + 1) // 2
+    stack[0] = 0
+    depth[0] = _box_distance(boxes, 0, x, y, z)
+    top = 1
+    best, found = np.inf, -1
+    bx, by, bz = x, y, z
+    while top > 0:
+        top -= 1
+        node = stack[top]
+        if depth[top] >= best:
+            continue
+        if node >= leaves - 1:
+            first = (node - leaves + 1) * LEAF
+            for j in range(first, min(first + LEAF, len(order))):
+                t = order[j]
+                px, py, pz = closest_on_triangle(
+                    points, triangles[t, 0], triangles[t, 1], triangles[t, 2], x, y, z
+                )
+                d = (px - x) ** 2 + (py - y) ** 2 + (pz - z) ** 2
+                if d < best:
+                    best, found, bx, by, bz = d, t, px, py, pz
+            continue
+        left, right = 2 * node + 1, 2 * node + 2
+        a = _box_distance(boxes, left, x, y, z)
+        b = _box_distance(boxes, right, x, y, z)
+        if a > b:
+            left, right, a, b = right, left, b, a
+        if b < best:
+            stack[top] = right
+            depth[top] = b
+            top += 1
+        if a < best:
+            stack[top] = left
+            depth[top] = a
+            top += 1
+    return found, np.sqrt(best), bx, by, bz
+
+
+@kernel
+def _closest_many(points, triangles, order, boxes, queries):
+    n = len(queries)
+    where = np.empty((n, 3))
+    which = np.empty(n, np.int32)
+    far = np.empty(n)
+    stack = np.empty(64, np.int32)
+    depth = np.empty(64)
+    for q in range(n):
+        t, d, x, y, z = _closest(
+            points, triangles, order, boxes, queries[q, 0], queries[q, 1], queries[q, 2], stack, depth
+        )
+        which[q] = t
+        far[q] = d
+        where[q, 0] = x
+        where[q, 1] = y
+        where[q, 2] = z
+    return where, which, far
