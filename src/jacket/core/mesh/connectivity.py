@@ -223,3 +223,34 @@ def _fan(starts):
             out[t, 2] = c + 1
             t += 1
     return out
+
+
+def corner_orbits(following: Ints, preceding: Ints, twin: Ints, corners: Ints) -> tuple[Ints, Ints]:
+    """Number the fans of corners that half-edge twins join: (C,) fan of each corner, (P,) the
+    point each fan stood at. By construction each fan is one disk or half-disk."""
+    return _orbits(following, preceding, twin, corners)
+
+
+@kernel
+def _orbits(following, preceding, twin, corners):
+    n = len(corners)
+    new = np.full(n, -1, np.int32)
+    origin = np.empty(n, np.int32)
+    count = 0
+    for c in range(n):
+        if new[c] >= 0:
+            continue
+        d = c
+        while d >= 0 and new[d] < 0:
+            new[d] = count
+            d = twin[preceding[d]]
+        d = twin[c]
+        while d >= 0:
+            d = following[d]
+            if new[d] >= 0:
+                break
+            new[d] = count
+            d = twin[d]
+        origin[count] = corners[c]
+        count += 1
+    return new, origin[:count].copy()

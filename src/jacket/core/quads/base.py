@@ -8,6 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jacket.core.jit import inline, kernel
+from jacket.core.mesh.connectivity import corner_orbits
 from jacket.core.mesh.geometry import dihedral_angles, edge_lengths, triangle_areas
 from jacket.core.mesh.polymesh import Bools, Floats, Ints, PolyMesh, sorted_pairs
 from jacket.core.mesh.walks import face_parts
@@ -56,37 +57,6 @@ def manifold_triangles(points: Floats, triangles: Ints) -> tuple[Floats, Ints]:
     mesh = PolyMesh.from_faces(points, triangles)
     new, origin = corner_orbits(mesh.topology.next, mesh.topology.prev, mesh.topology.twin, mesh.corners)
     return points[origin], new.reshape(-1, 3)
-
-
-def corner_orbits(following: Ints, preceding: Ints, twin: Ints, corners: Ints) -> tuple[Ints, Ints]:
-    """Number the fans of corners that half-edge twins join: (C,) fan of each corner, (P,) the
-    point each fan stood at. By construction each fan is one disk or half-disk."""
-    return _orbits(following, preceding, twin, corners)
-
-
-@kernel
-def _orbits(following, preceding, twin, corners):
-    n = len(corners)
-    new = np.full(n, -1, np.int32)
-    origin = np.empty(n, np.int32)
-    count = 0
-    for c in range(n):
-        if new[c] >= 0:
-            continue
-        d = c
-        while d >= 0 and new[d] < 0:
-            new[d] = count
-            d = twin[preceding[d]]
-        d = twin[c]
-        while d >= 0:
-            d = following[d]
-            if new[d] >= 0:
-                break
-            new[d] = count
-            d = twin[d]
-        origin[count] = corners[c]
-        count += 1
-    return new, origin[:count].copy()
 
 
 def _without_crumbs(points: Floats, triangles: Ints, least: float) -> tuple[Floats, Ints, int, int]:

@@ -11,8 +11,8 @@ from dataclasses import dataclass
 import numpy as np
 
 from jacket.core.jit import inline, kernel
+from jacket.core.mesh.connectivity import corner_orbits
 from jacket.core.mesh.polymesh import Floats, Ints, PolyMesh
-from jacket.core.quads.base import corner_orbits
 
 
 @dataclass(frozen=True, eq=False)

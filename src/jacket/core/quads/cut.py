@@ -8,6 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jacket.core.jit import kernel
+from jacket.core.mesh.connectivity import corner_orbits
 from jacket.core.mesh.geometry import face_normals
 from jacket.core.mesh.polymesh import Bools, Floats, Ints, PolyMesh
 from jacket.core.quads.field import Field
@@ -40,8 +41,9 @@ def cut_mesh(mesh: PolyMesh, field: Field) -> CutMesh:
     keep = field.index != 0
     cut_edge = _pruned(topology.edge, topology.twin, crossed, topology.edge_points, keep, topology.border_points)
     cut = cut_edge[topology.edge]
-    classes, count = _corner_classes(topology.next, topology.prev, topology.twin, cut)
-    return CutMesh(frames, turn, cut, classes, int(count), _segments(mesh, cut, keep))
+    apart = np.where(cut, -1, topology.twin).astype(np.int32)
+    classes, origin = corner_orbits(topology.next, topology.prev, apart, mesh.corners)
+    return CutMesh(frames, turn, cut, classes, len(origin), _segments(mesh, cut, keep))
 
 
 @kernel
@@ -124,32 +126,6 @@ def _pruned(edge, twin, crossed, edge_points, keep, border):
             p = edge_points[e, 0] + edge_points[e, 1] - p
             degree[p] -= 1
     return cut
-
-
-@kernel
-def _corner_classes(following, preceding, twin, cut):
-    """Fans of corners that are joined across uncut edges."""
-    n = len(twin)
-    out = np.full(n, -1, np.int32)
-    count = 0
-    for c in range(n):
-        if out[c] >= 0:
-            continue
-        d = c
-        while out[d] < 0:
-            out[d] = count
-            p = preceding[d]
-            if twin[p] < 0 or cut[p]:
-                break
-            d = twin[p]
-        d = c
-        while twin[d] >= 0 and not cut[d]:
-            d = following[twin[d]]
-            if out[d] >= 0:
-                break
-            out[d] = count
-        count += 1
-    return out, count
 
 
 def _segments(mesh: PolyMesh, cut: Bools, singular: Bools) -> list[Ints]:

@@ -1,0 +1,1 @@
+"""The command line; it needs neither Qt nor OpenGL."""

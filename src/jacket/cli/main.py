@@ -1,0 +1,56 @@
+"""`jacket VERB …`: parse, run, report; exit codes 0, 1, 2 and 130."""
+
+from __future__ import annotations
+
+import argparse
+import sys
+from collections.abc import Sequence
+
+from jacket import __version__
+from jacket.cli import verbs
+from jacket.errors import Cancelled, JacketError
+
+DONE, CHECK_FAILED, BAD_INPUT, STOPPED = 0, 1, 2, 130
+
+
+class _Parser(argparse.ArgumentParser):
+    """Usage errors as one sentence and exit code 2."""
+
+    def error(self, message: str) -> None:  # type: ignore[override]
+        self.exit(BAD_INPUT, f"jacket: {message}; see 'jacket {self.prog.split(' ', 1)[-1]} --help'.\n")
+
+
+def build_parser() -> argparse.ArgumentParser:
+    """The parser of every verb."""
+    parser = _Parser(prog="jacket", description="An all-quad mesh fitted over a dense one, unwrapped, packed, delivered.")
+    parser.add_argument("--version", action="version", version=f"jacket {__version__}")
+    verb = parser.add_subparsers(dest="verb", required=True, parser_class=_Parser, metavar="VERB")
+    common = argparse.ArgumentParser(add_help=False)
+    common.add_argument("--report", metavar="FILE.json", help="write figures and checks as JSON")
+    common.add_argument("--quiet", action="store_true", help="no progress")
+    common.add_argument("--seed", type=int, default=0, help="kept in the report; results do not depend on it yet")
+    for name, (add, run) in verbs.VERBS.items():
+        sub = verb.add_parser(name, parents=[common], help=run.__doc__, description=run.__doc__)
+        add(sub)
+        sub.set_defaults(run=run)
+    return parser
+
+
+def main(arguments: Sequence[str] | None = None) -> int:
+    """Run one verb; returns the exit code."""
+    try:
+        options = build_parser().parse_args(arguments)
+    except SystemExit as stop:
+        return int(stop.code or 0)
+    try:
+        return int(options.run(options))
+    except (KeyboardInterrupt, Cancelled):
+        print("\njacket: stopped; nothing was written.", file=sys.stderr)
+        return STOPPED
+    except JacketError as error:
+        print(f"jacket: {error}", file=sys.stderr)
+        return BAD_INPUT
+
+
+if __name__ == "__main__":
+    sys.exit(main())

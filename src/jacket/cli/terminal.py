@@ -1,0 +1,60 @@
+"""Progress and figures on a terminal."""
+
+from __future__ import annotations
+
+import json
+import math
+import sys
+from pathlib import Path
+from typing import Any
+
+from jacket.formats.atomic import write_bytes
+from jacket.progress import Progress, silent
+
+
+def terminal_progress(quiet: bool) -> Progress:
+    """A line that rewrites itself on a terminal; nothing when quiet or when output goes to a file."""
+    if quiet or not sys.stderr.isatty():
+        return silent
+    last = [-1, ""]
+
+    def show(fraction: float, what: str) -> None:
+        step = int(fraction * 100)
+        if [step, what] == last:
+            return
+        last[:] = [step, what]
+        bar = "▪" * (step // 5) + "·" * (20 - step // 5)
+        print(f"\r{bar} {step:3d} %  {what:<48.48}", end="\n" if step >= 100 else "", file=sys.stderr, flush=True)
+
+    return show
+
+
+def plain(value: Any) -> Any:
+    """A value that JSON can hold: infinities and NaN become null."""
+    if isinstance(value, dict):
+        return {str(k): plain(v) for k, v in value.items()}
+    if isinstance(value, (list, tuple)):
+        return [plain(v) for v in value]
+    if hasattr(value, "item"):
+        value = value.item()
+    if isinstance(value, float) and not math.isfinite(value):
+        return None
+    return value
+
+
+def report_bytes(data: dict[str, Any]) -> bytes:
+    """A report as JSON bytes."""
+    return (json.dumps(plain(data), indent=1, ensure_ascii=False) + "\n").encode()
+
+
+def write_report(path: str | None, data: dict[str, Any]) -> None:
+    """Write a report where one was asked for."""
+    if path:
+        write_bytes(Path(path), report_bytes(data))
+
+
+def print_table(rows: list[tuple[str, str]]) -> None:
+    """Two columns on standard output."""
+    width = max((len(r[0]) for r in rows), default=0)
+    for label, value in rows:
+        print(f"{label:<{width}}  {value}")

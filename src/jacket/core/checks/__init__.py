@@ -1,0 +1,1 @@
+"""The live list of what is wrong: one function a stage, from arrays to checks."""

@@ -1,0 +1,99 @@
+"""Checks of the quads themselves."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from jacket.core.checks.model import Check, graded
+from jacket.core.mesh.geometry import scaled_jacobian
+from jacket.core.mesh.polymesh import PolyMesh
+from jacket.core.space.bvh import Bvh
+
+
+def not_quads(mesh: PolyMesh) -> Check:
+    """Faces that do not have four corners."""
+    bad = np.flatnonzero(mesh.sizes != 4)
+    return Check("not-quads", "Not quads", f"{len(bad):,}", "wrong" if len(bad) else "good", "faces", bad, len(bad))
+
+
+def odd_poles(mesh: PolyMesh) -> Check:
+    """Inner points whose valence is not 4; high valences are wrong, a few of 3 and 5 are normal."""
+    topology = mesh.topology
+    inner = (topology.valence > 0) & ~topology.border_points
+    odd = np.flatnonzero(inner & (topology.valence != 4))
+    far = int((topology.valence[odd] > 5).sum() + (topology.valence[odd] < 3).sum())
+    level = "wrong" if far and (topology.valence[odd] < 3).any() else ("look" if far else "good")
+    return Check("odd-poles", "Odd poles", f"{len(odd):,}", level, "points", odd, len(odd))
+
+
+def open_border(mesh: PolyMesh) -> Check:
+    """Borders of the jacket, in loops."""
+    loops = len(mesh.topology.border_loops)
+    edges = mesh.topology.border_edges
+    value = f"{loops} loop{'s' if loops != 1 else ''}" if loops else "none"
+    return Check("open-border", "Open border", value, "look" if loops else "good", "edges", edges, loops)
+
+
+def joins(mesh: PolyMesh) -> Check:
+    """Edges where more than two faces meet, or two that run against each other."""
+    bad = mesh.topology.nonmanifold_edges
+    return Check("joins", "Bad joins", f"{len(bad):,}", "wrong" if len(bad) else "good", "edges", bad, len(bad))
+
+
+def folded(mesh: PolyMesh) -> Check:
+    """Faces with a corner turned against their normal."""
+    bad = np.flatnonzero(scaled_jacobian(mesh) <= 0)
+    return Check("folded", "Folded", f"{len(bad):,}", "wrong" if len(bad) else "good", "faces", bad, len(bad))
+
+
+def thinnest_corner(mesh: PolyMesh) -> Check:
+    """The least corner angle over all faces, by scaled Jacobian (Knupp 2003)."""
+    if mesh.n_faces == 0:
+        return Check("thin-corner", "Thinnest corner", "none", "good")
+    least = scaled_jacobian(mesh)
+    angle = float(np.degrees(np.arcsin(np.clip(least.min(), -1, 1))))
+    bad = np.flatnonzero(least < np.sin(np.radians(25)))
+    level = graded(-angle, -25.0, -8.0)
+    return Check("thin-corner", "Thinnest corner", f"{angle:.0f}°", level, "faces", bad, angle)
+
+
+def loose_points(mesh: PolyMesh) -> Check:
+    """Points that belong to no face yet."""
+    bad = np.flatnonzero(np.bincount(mesh.corners, minlength=mesh.n_points) == 0)
+    return Check("loose-points", "Loose points", f"{len(bad):,}", "look" if len(bad) else "good", "points", bad, len(bad))
+
+
+def largest_gap(mesh: PolyMesh, surface: Bvh, diagonal: float) -> Check:
+    """Largest distance from face centres and edge middles of the jacket to the source, % of diagonal."""
+    if mesh.n_faces == 0 or diagonal <= 0:
+        return Check("largest-gap", "Largest gap", "none", "good")
+    from jacket.core.mesh.geometry import face_centres
+
+    far = surface.closest(face_centres(mesh))[2] / diagonal * 100
+    bad = np.flatnonzero(far > 1.0)
+    return Check("largest-gap", "Largest gap", f"{far.max():.2f} %", graded(float(far.max()), 0.8, 2.0), "faces", bad,
+                 float(far.max()))  # fmt: skip
+
+
+def uncovered(mesh: PolyMesh, source: PolyMesh, count: int = 3000) -> Check:
+    """Share of the source's area that has no jacket near it: farther than the jacket's own mean
+    edge length. Sampled."""
+    if mesh.n_faces == 0:
+        return Check("uncovered", "Uncovered", "100 %", "look", number=100.0)
+    from jacket.core.mesh.geometry import edge_lengths
+    from jacket.core.space.sample import sample_surface
+
+    samples = sample_surface(source.points, source.triangle_points, count)
+    reach = 0.6 * float(np.median(edge_lengths(mesh)))
+    own = Bvh.build(mesh.points, mesh.triangle_points)
+    share = 100.0 * float((own.closest(samples)[2] > reach).mean())
+    return Check("uncovered", "Uncovered", f"{share:.0f} % of source", "look" if share > 2 else "good", number=share)
+
+
+def topology_checks(mesh: PolyMesh, source: PolyMesh | None, surface: Bvh | None) -> list[Check]:
+    """Every topology check, those against the source last."""
+    checks = [not_quads(mesh), odd_poles(mesh), open_border(mesh), joins(mesh), thinnest_corner(mesh),
+              folded(mesh), loose_points(mesh)]  # fmt: skip
+    if source is not None and surface is not None:
+        checks += [largest_gap(mesh, surface, source.diagonal), uncovered(mesh, source)]
+    return checks

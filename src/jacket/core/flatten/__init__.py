@@ -1,0 +1,1 @@
+"""Islands laid flat: conformal start, then least stretch without flipped faces."""

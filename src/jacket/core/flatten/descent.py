@@ -1,0 +1,222 @@
+"""Least symmetric Dirichlet energy without flips, by projected Newton steps.
+
+Energy and line search: Smith and Schaefer, "Bijective parameterization with free boundaries"
+(2015). Analytic eigenvalues of the Hessian: Smith, de Goes and Kim, "Analytic eigensystems for
+isotropic distortion energies" (2019). The reweighted steps that tame bad starts: Rabinovich,
+Poranne, Panozzo and Sorkine-Hornung, "Scalable locally injective mappings" (2017).
+"""
+
+from __future__ import annotations
+
+import numpy as np
+from scipy import sparse
+
+from jacket.core.flatten.chart import Chart
+from jacket.core.flatten.starts import scaled_to_area, signed_areas
+from jacket.core.jit import inline, kernel
+from jacket.core.mesh.polymesh import Floats
+from jacket.core.solve.cholesky import Factor
+
+
+class Descent:
+    """A running minimisation of one chart: `uv` (V, 2) is flip-free after every step."""
+
+    def __init__(self, chart: Chart, uv: Floats) -> None:
+        self.chart = chart
+        self.uv = np.ascontiguousarray(uv, np.float64).copy()
+        used = chart.weights > 0
+        self.tri = np.ascontiguousarray(chart.triangles[used])
+        self.inverse = np.ascontiguousarray(chart.rest[0][used])
+        self.area = np.ascontiguousarray((chart.rest[1] * chart.weights)[used] / max(chart.area, 1e-300))
+        self.slots, self.pattern = _pattern(self.tri, chart.mesh.n_points)
+        self.energy = float(_energy(self.uv, self.tri, self.inverse, self.area))
+        self.factor: Factor | None = None
+
+    def step(self, reweighted: bool) -> float:
+        """One step; returns the share by which the energy fell (0 when nothing helps)."""
+        gradient, blocks = _derivatives(self.uv, self.tri, self.inverse, self.area, reweighted)
+        data = np.bincount(self.slots, blocks.ravel(), minlength=len(self.pattern.indices))
+        matrix = sparse.csc_matrix((data, self.pattern.indices, self.pattern.indptr), shape=self.pattern.shape)
+        scale = float(matrix.diagonal().mean())
+        matrix = matrix + 1e-9 * scale * sparse.identity(matrix.shape[0], format="csc")
+        if self.factor is None:
+            self.factor = Factor(matrix)
+        else:
+            self.factor.update(matrix)
+        move = self.factor.solve(-gradient).reshape(-1, 2)
+        slope = float((move.ravel() * gradient).sum())
+        if not np.isfinite(slope) or slope >= 0:
+            return 0.0
+        length = min(1.0, 0.9 * float(_largest_step(self.uv, move, self.tri)))
+        for _ in range(40):
+            trial = self.uv + length * move
+            energy = float(_energy(trial, self.tri, self.inverse, self.area))
+            if np.isfinite(energy) and energy <= self.energy + 1e-4 * length * slope:
+                gain = (self.energy - energy) / max(self.energy, 1e-300)
+                self.uv, self.energy = trial, energy
+                return gain
+            length *= 0.5
+        return 0.0
+
+    def run(self, steps: int, from_bad_start: bool, tolerance: float = 1e-5) -> None:
+        """Step until the energy stands still: reweighted first from a bad start, then Newton."""
+        reweighted = from_bad_start
+        for _ in range(steps):
+            gain = self.step(reweighted)
+            if reweighted:
+                reweighted = gain >= 0.3
+            elif gain < tolerance:
+                break
+
+
+def _pattern(tri, n_points):  # type: ignore[no-untyped-def]
+    """Sparse pattern of the Hessian and where each of the (T, 6, 6) block entries goes in it."""
+    ids = np.stack([2 * tri[:, 0], 2 * tri[:, 0] + 1, 2 * tri[:, 1], 2 * tri[:, 1] + 1, 2 * tri[:, 2],
+                    2 * tri[:, 2] + 1], axis=1).astype(np.int64)  # fmt: skip
+    n = 2 * n_points
+    keys = (ids[:, None, :] * n + ids[:, :, None]).ravel()
+    unique, slots = np.unique(keys, return_inverse=True)
+    columns, rows = unique // n, unique % n
+    indptr = np.searchsorted(columns, np.arange(n + 1))
+    pattern = sparse.csc_matrix((np.zeros(len(unique)), rows, indptr), shape=(n, n))
+    return slots.ravel(), pattern
+
+
+@inline
+def _jacobian(uv, tri, inverse, t):
+    a, b, c = tri[t, 0], tri[t, 1], tri[t, 2]
+    e00, e10 = uv[b, 0] - uv[a, 0], uv[b, 1] - uv[a, 1]
+    e01, e11 = uv[c, 0] - uv[a, 0], uv[c, 1] - uv[a, 1]
+    i00, i01, i11 = inverse[t, 0, 0], inverse[t, 0, 1], inverse[t, 1, 1]
+    return e00 * i00, e00 * i01 + e01 * i11, e10 * i00, e10 * i01 + e11 * i11
+
+
+@kernel
+def _energy(uv, tri, inverse, area):
+    """Area mean of (σ₁² + σ₂² + σ₁⁻² + σ₂⁻²) / 4; inf when a triangle is flipped."""
+    total = 0.0
+    for t in range(len(tri)):
+        j00, j01, j10, j11 = _jacobian(uv, tri, inverse, t)
+        det = j00 * j11 - j01 * j10
+        if det <= 0.0:
+            return np.inf
+        square = j00 * j00 + j01 * j01 + j10 * j10 + j11 * j11
+        total += area[t] * square * (1.0 + 1.0 / (det * det)) * 0.25
+    return total
+
+
+@inline
+def _svd(a, b, c, d):
+    """Signed singular values and rotations of [[a, b], [c, d]]: U = rot(p), V = rot(q)."""
+    e, f, g, h = (a + d) * 0.5, (a - d) * 0.5, (c + b) * 0.5, (c - b) * 0.5
+    q, r = np.sqrt(e * e + h * h), np.sqrt(f * f + g * g)
+    s1, s2 = q + r, q - r
+    t1, t2 = np.arctan2(g, f), np.arctan2(h, e)
+    return s1, s2, 0.5 * (t2 + t1), 0.5 * (t1 - t2)
+
+
+@kernel
+def _derivatives(uv, tri, inverse, area, reweighted):
+    n = len(tri)
+    gradient = np.zeros(2 * len(uv))
+    blocks = np.empty((n, 6, 6))
+    q = np.empty((4, 2, 2))
+    lam = np.empty(4)
+    g = np.empty((2, 2))
+    hat = np.empty((3, 2))
+    v = np.empty(6)
+    half = np.sqrt(0.5)
+    for t in range(n):
+        j00, j01, j10, j11 = _jacobian(uv, tri, inverse, t)
+        s1, s2, p, r = _svd(j00, j01, j10, j11)
+        cp, sp, cr, sr = np.cos(p), np.sin(p), np.cos(r), np.sin(r)
+        # Columns of U and V.
+        u00, u10, u01, u11 = cp, sp, -sp, cp
+        v00, v10, v01, v11 = cr, sr, -sr, cr
+        p1, p2 = 0.5 * (s1 - s1**-3), 0.5 * (s2 - s2**-3)
+        for i in range(2):
+            ui0, ui1 = (u00, u01) if i == 0 else (u10, u11)
+            for k in range(2):
+                vk0, vk1 = (v00, v01) if k == 0 else (v10, v11)
+                g[i, k] = p1 * ui0 * vk0 + p2 * ui1 * vk1
+                if reweighted:
+                    q[0, i, k] = ui0 * (1.0 if k == 0 else 0.0)
+                    q[1, i, k] = ui0 * (1.0 if k == 1 else 0.0)
+                    q[2, i, k] = ui1 * (1.0 if k == 0 else 0.0)
+                    q[3, i, k] = ui1 * (1.0 if k == 1 else 0.0)
+                else:
+                    q[0, i, k] = ui0 * vk0
+                    q[1, i, k] = ui1 * vk1
+                    q[2, i, k] = half * (ui1 * vk0 - ui0 * vk1)
+                    q[3, i, k] = half * (ui1 * vk0 + ui0 * vk1)
+        if reweighted:
+            w1 = 0.5 * (1 + 1 / s1 + s1**-2 + s1**-3)
+            w2 = 0.5 * (1 + 1 / s2 + s2**-2 + s2**-3)
+            lam[0] = lam[1] = w1
+            lam[2] = lam[3] = w2
+        else:
+            cube = (s1 * s2) ** 3
+            lam[0], lam[1] = 0.5 * (1 + 3 * s1**-4), 0.5 * (1 + 3 * s2**-4)
+            lam[2] = max(0.5 * (1 - (s1 * s1 - s1 * s2 + s2 * s2) / cube), 0.0)
+            lam[3] = 0.5 * (1 + (s1 * s1 + s1 * s2 + s2 * s2) / cube)
+        i00, i01, i11 = inverse[t, 0, 0], inverse[t, 0, 1], inverse[t, 1, 1]
+        hat[1, 0], hat[1, 1] = i00, i01
+        hat[2, 0], hat[2, 1] = 0.0, i11
+        hat[0, 0], hat[0, 1] = -i00, -i01 - i11
+        for c in range(3):
+            for i in range(2):
+                gradient[2 * tri[t, c] + i] += area[t] * (g[i, 0] * hat[c, 0] + g[i, 1] * hat[c, 1])
+        for a in range(6):
+            for b in range(6):
+                blocks[t, a, b] = 0.0
+        for m in range(4):
+            w = lam[m] * area[t]
+            if w == 0.0:
+                continue
+            for c in range(3):
+                for i in range(2):
+                    v[2 * c + i] = q[m, i, 0] * hat[c, 0] + q[m, i, 1] * hat[c, 1]
+            for a in range(6):
+                for b in range(6):
+                    blocks[t, a, b] += w * v[a] * v[b]
+    return gradient, blocks
+
+
+@kernel
+def _largest_step(uv, move, tri):
+    """Largest step before some triangle loses its area: least positive root of its quadratic."""
+    best = np.inf
+    for t in range(len(tri)):
+        a, b, c = tri[t, 0], tri[t, 1], tri[t, 2]
+        ux, uy = uv[b, 0] - uv[a, 0], uv[b, 1] - uv[a, 1]
+        vx, vy = uv[c, 0] - uv[a, 0], uv[c, 1] - uv[a, 1]
+        px, py = move[b, 0] - move[a, 0], move[b, 1] - move[a, 1]
+        qx, qy = move[c, 0] - move[a, 0], move[c, 1] - move[a, 1]
+        k0 = ux * vy - uy * vx
+        k1 = ux * qy + px * vy - uy * qx - py * vx
+        k2 = px * qy - py * qx
+        if abs(k2) < 1e-30 * max(abs(k1), 1e-300):
+            if k1 < 0.0:
+                best = min(best, -k0 / k1)
+            continue
+        disc = k1 * k1 - 4 * k2 * k0
+        if disc < 0.0:
+            continue
+        root = np.sqrt(disc)
+        # The stable pair of roots.
+        s = -0.5 * (k1 + (root if k1 >= 0 else -root))
+        for k in range(2):
+            x = s / k2 if k == 0 else (k0 / s if s != 0.0 else np.inf)
+            if x > 0.0 and x < best:
+                best = x
+    return best
+
+
+def flips(chart: Chart, uv: Floats) -> int:
+    """Triangles of the chart with area that the flat positions turn over."""
+    return int(((signed_areas(uv, chart.triangles) <= 0) & (chart.weights > 0)).sum())
+
+
+def rescaled(chart: Chart, uv: Floats) -> Floats:
+    """Flat positions at the scale at which flat and surface area agree."""
+    return scaled_to_area(chart, uv)

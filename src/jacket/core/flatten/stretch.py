@@ -1,0 +1,95 @@
+"""Measures of stretch, per island and per face."""
+
+from __future__ import annotations
+
+from dataclasses import asdict, dataclass
+from typing import Any
+
+import numpy as np
+
+from jacket.core.flatten.chart import Chart, charts_of
+from jacket.core.mesh.polymesh import Floats, PolyMesh
+
+
+@dataclass(frozen=True)
+class StretchFigures:
+    """Area means over all mapped islands, each island at equal surface and flat area.
+
+    dirichlet   (σ₁² + σ₂² + σ₁⁻² + σ₂⁻²) / 4, Smith and Schaefer 2015; 1 is perfect
+    l2, linf    stretch of the texture → surface map, Sander et al. 2001
+    angle       (σ₁/σ₂ + σ₂/σ₁) / 2; 1 is conformal
+    """
+
+    dirichlet: float
+    l2: float
+    linf: float
+    angle: float
+    islands: int
+    unmapped_faces: int
+
+    def as_dict(self) -> dict[str, Any]:
+        """Plain values for a JSON report."""
+        return asdict(self)
+
+
+def singular_values(chart: Chart, uv: Floats) -> Floats:
+    """(T, 2) larger and smaller singular value of surface → flat, at equal total area; the smaller
+    is negative on flipped triangles. NaN where a triangle has no area."""
+    tri = chart.triangles
+    edge = np.stack([uv[tri[:, 1]] - uv[tri[:, 0]], uv[tri[:, 2]] - uv[tri[:, 0]]], axis=2)
+    jacobian = edge @ chart.rest[0]
+    det = np.linalg.det(jacobian)
+    square = (jacobian**2).sum(axis=(1, 2))
+    root = np.sqrt(np.maximum(square + 2 * det, 0.0))
+    other = np.sqrt(np.maximum(square - 2 * det, 0.0))
+    values = np.stack([(root + other) / 2, (root - other) / 2], axis=1)
+    weight = chart.weights * chart.rest[1]
+    flat = float((np.abs(det) * weight).sum())
+    values *= np.sqrt(chart.area / flat) if flat > 0 else 1.0
+    values[chart.weights == 0] = np.nan
+    return values
+
+
+def measure_stretch(mesh: PolyMesh, uv: Floats) -> StretchFigures:
+    """Figures over every fully mapped island; others count in `unmapped_faces`."""
+    rows, weights, worst, unmapped, count = [], [], 0.0, 0, 0
+    for chart in charts_of(mesh):
+        corner_uv = uv[chart.corners]
+        if not np.isfinite(corner_uv).all():
+            unmapped += len(chart.faces)
+            continue
+        count += 1
+        values = singular_values(chart, _to_points(chart, corner_uv))
+        good = np.isfinite(values).all(axis=1)
+        s1, s2 = values[good, 0], np.maximum(np.abs(values[good, 1]), 1e-12)
+        rows.append(np.stack([(s1**2 + s2**2 + s1**-2 + s2**-2) / 4, (s1**-2 + s2**-2) / 2,
+                              (s1 / s2 + s2 / s1) / 2], axis=1))  # fmt: skip
+        weights.append((chart.weights * chart.rest[1])[good])
+        worst = max(worst, float((1 / s2).max(initial=0.0)))
+    if not rows:
+        return StretchFigures(np.inf, np.inf, np.inf, np.inf, 0, unmapped)
+    mean = np.average(np.concatenate(rows), axis=0, weights=np.concatenate(weights))
+    return StretchFigures(float(mean[0]), float(np.sqrt(mean[1])), worst, float(mean[2]), count, unmapped)
+
+
+def _to_points(chart: Chart, corner_uv: Floats) -> Floats:
+    uv = np.zeros((chart.mesh.n_points, 2))
+    uv[chart.mesh.corners] = corner_uv
+    return uv
+
+
+def face_stretch(mesh: PolyMesh, uv: Floats) -> Floats:
+    """(F,) log₂ of the area each face gets on the sheet against its island's mean: below 0 squeezed,
+    above 0 stretched; NaN for unmapped faces."""
+    from jacket.core.flatten.overlap import face_uv_areas
+    from jacket.core.mesh.geometry import face_areas
+    from jacket.core.mesh.walks import face_parts
+
+    count, labels = face_parts(mesh, mesh.topology.edge_flags(mesh.mark("seam")))
+    flat, real = np.abs(face_uv_areas(mesh, uv)), face_areas(mesh)
+    known = np.isfinite(flat)
+    total_flat = np.bincount(labels, np.where(known, flat, 0.0), minlength=count)
+    total_real = np.bincount(labels, np.where(known, real, 0.0), minlength=count)
+    mean = total_flat / np.maximum(total_real, 1e-300)
+    with np.errstate(divide="ignore", invalid="ignore"):
+        return np.log2(flat / real / mean[labels])

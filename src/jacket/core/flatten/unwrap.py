@@ -1,0 +1,129 @@
+"""Laying islands flat: which start to take, how far to go, what to say when it cannot be done."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from jacket.core.flatten.chart import Chart, charts_of
+from jacket.core.flatten.descent import Descent, flips, rescaled
+from jacket.core.flatten.overlap import border_crosses
+from jacket.core.flatten.starts import conformal, convex
+from jacket.core.mesh.polymesh import Floats, PolyMesh
+from jacket.errors import SolveError
+from jacket.progress import Progress, silent
+
+
+@dataclass(frozen=True)
+class IslandFlat:
+    """How one island came out: its faces, whether it lies flat, and a sentence when it does not."""
+
+    faces: NDArray[np.int32]
+    flat: bool
+    energy: float
+    overlaps: bool
+    problem: str = ""
+
+
+def flatten_chart(chart: Chart, steps: int = 60) -> tuple[Floats, float]:
+    """(V, 2) flat positions without flips at the surface's own scale, and their energy.
+
+    Conformal first; where that flips or is far off, Tutte's map and reweighted steps lead in.
+    Raises SolveError for closed islands and where no start without flips exists.
+    """
+    if not chart.border:
+        raise SolveError("This island is closed and cannot open flat; cut it with a seam.")
+    uv, bad = _start(chart)
+    descent = Descent(chart, uv)
+    descent.run(steps, from_bad_start=bad)
+    return rescaled(chart, upright(chart, descent.uv)), descent.energy
+
+
+def _start(chart: Chart) -> tuple[Floats, bool]:
+    try:
+        uv = conformal(chart)
+        if flips(chart, uv) == 0:
+            energy = Descent(chart, uv).energy
+            if energy < 3.0:
+                return uv, False
+    except SolveError:
+        pass
+    uv = convex(chart)
+    if flips(chart, uv) == 0:
+        return uv, True
+    raise SolveError("This island has handles or touches itself and cannot open flat; cut it once more.")
+
+
+def upright(chart: Chart, uv: Floats) -> Floats:
+    """Turned so that the surface's up (Y) points up where the island has one, else by its long side."""
+    up = _mean_up(chart, uv)
+    size = float(np.hypot(*up))
+    if size > 0.25:
+        angle = np.pi / 2 - np.arctan2(up[1], up[0])
+    else:
+        centred = uv - uv.mean(axis=0)
+        values, vectors = np.linalg.eigh(centred.T @ centred)
+        long = vectors[:, int(np.argmax(values))]
+        angle = -np.arctan2(long[1], long[0])
+    s, c = np.sin(angle), np.cos(angle)
+    return uv @ np.array([[c, s], [-s, c]])
+
+
+def _mean_up(chart: Chart, uv: Floats) -> Floats:
+    """Area mean of the gradient of the surface's Y over the flat island, as a share of one."""
+    tri = chart.triangles
+    a, b, c = (uv[tri[:, k]] for k in range(3))
+    e, f = b - a, c - a
+    det = e[:, 0] * f[:, 1] - e[:, 1] * f[:, 0]
+    good = (det > 0) & (chart.weights > 0)
+    y = chart.mesh.points[:, 1]
+    dy1, dy2 = y[tri[:, 1]] - y[tri[:, 0]], y[tri[:, 2]] - y[tri[:, 0]]
+    safe = np.where(good, det, 1.0)
+    gx = (dy1 * f[:, 1] - dy2 * e[:, 1]) / safe
+    gy = (dy2 * e[:, 0] - dy1 * f[:, 0]) / safe
+    w = np.where(good, chart.weights * chart.rest[1], 0.0)
+    return np.array([(gx * w).sum(), (gy * w).sum()]) / max(float(w.sum()), 1e-300)
+
+
+def unwrap(
+    mesh: PolyMesh, only: NDArray[np.intp] | None = None, progress: Progress = silent, name: str = "uv"
+) -> tuple[PolyMesh, list[IslandFlat]]:
+    """Lay all islands flat, or those numbered in `only`; the rest keep their UVs.
+
+    Islands that cannot open stay unmapped (NaN) and say why. Islands lie about the origin, each at
+    the surface's own scale; packing puts them in place.
+    """
+    charts = charts_of(mesh, only)
+    old = mesh.uvs.get(name)
+    uv = old.copy() if old is not None else np.full((mesh.n_corners, 2), np.nan)
+    report = []
+    total = max(sum(len(c.faces) for c in charts), 1)
+    done = 0
+    for chart in charts:
+        progress(done / total, "laying islands flat")
+        place = _old_place(uv, chart) if old is not None and only is not None else None
+        try:
+            flat, energy = flatten_chart(chart)
+            if place is not None:
+                flat = flat * place[1] + place[0]
+            uv[chart.corners] = chart.uv_to_corners(flat)
+            report.append(IslandFlat(chart.faces, True, energy, border_crosses(chart, flat)))
+        except SolveError as error:
+            uv[chart.corners] = np.nan
+            report.append(IslandFlat(chart.faces, False, np.inf, False, str(error)))
+        done += len(chart.faces)
+    return mesh.with_uv(uv, name), report
+
+
+def _old_place(uv: Floats, chart: Chart) -> tuple[Floats, float] | None:
+    """Centre and scale that an island has now, so that unwrapping it again leaves it in place."""
+    here = uv[chart.corners]
+    if not np.isfinite(here).all():
+        return None
+    tri = chart.mesh.triangles
+    a, b, c = (here[tri[:, k]] for k in range(3))
+    flat = float(np.abs((b - a)[:, 0] * (c - a)[:, 1] - (b - a)[:, 1] * (c - a)[:, 0]).sum() / 2)
+    scale = np.sqrt(flat / chart.area) if chart.area > 0 and flat > 0 else 1.0
+    return (here.min(axis=0) + here.max(axis=0)) / 2, float(scale)

@@ -1,0 +1,1 @@
+"""Islands on a sheet: texel density, packing, overlap and margins."""

@@ -1,0 +1,1 @@
+"""Files in and out: meshes, projects, pictures, reports."""
