@@ -1,0 +1,365 @@
+"""Edits: functions from a mesh to a new mesh with the maps between old and new elements.
+
+UVs, marks and other attributes travel through the maps by one mechanism, `rebuilt`.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from jacket.core.mesh.polymesh import Floats, Ints, PolyMesh, sorted_pairs
+from jacket.core.mesh.walks import edge_ring
+from jacket.errors import EditRefused
+
+
+@dataclass(frozen=True, eq=False)
+class Edited:
+    """mesh      the new mesh
+    point_to   (V_old,) new index of each old point, −1 where it is gone
+    face_to    (F_old,) new index of each old face, −1 where it is gone
+    added      points made by the edit, by new index
+    """
+
+    mesh: PolyMesh
+    point_to: Ints
+    face_to: Ints
+    added: Ints
+
+
+def rebuilt(
+    mesh: PolyMesh, points: Floats, corners: Any, starts: Any, point_to: NDArray[Any],
+    corner_from: NDArray[Any], face_from: NDArray[Any], splits: Sequence[tuple[int, int, int]] = (),
+) -> Edited:  # fmt: skip
+    """Assemble an edited mesh and carry attributes over.
+
+    corner_from, face_from   old index behind each new corner and face, −1 for new ones
+    splits                   (a, b, m): old edge a–b now passes through new point m
+    """
+    corners, starts = np.asarray(corners, np.int32), np.asarray(starts, np.int32)
+    corner_from, face_from = np.asarray(corner_from, np.int64), np.asarray(face_from, np.int64)
+    point_to = np.asarray(point_to, np.int32)
+    uvs = {}
+    for name, uv in mesh.uvs.items():
+        fresh = np.full((len(corners), 2), np.nan)
+        fresh[corner_from >= 0] = uv[corner_from[corner_from >= 0]]
+        uvs[name] = fresh
+    point_from = np.full(len(points), -1, np.int64)
+    stay = np.flatnonzero(point_to >= 0)
+    point_from[point_to[stay[::-1]]] = stay[::-1]
+    new = PolyMesh(
+        np.ascontiguousarray(points, np.float64), corners, starts, uvs, {},
+        {k: _carried(v, point_from) for k, v in mesh.point_data.items()},
+        {k: _carried(v, face_from) for k, v in mesh.face_data.items()},
+    )  # fmt: skip
+    marks = {name: _carried_pairs(pairs, point_to, splits, new) for name, pairs in mesh.marks.items()}
+    new = new.with_(marks=marks)
+    face_to = np.full(mesh.n_faces, -1, np.int32)
+    known = np.flatnonzero(face_from >= 0)
+    face_to[face_from[known]] = known
+    return Edited(new, point_to, face_to, np.flatnonzero(point_from < 0).astype(np.int32))
+
+
+def _carried(values: NDArray[Any], source: NDArray[np.int64]) -> NDArray[Any]:
+    out = np.zeros((len(source), *values.shape[1:]), values.dtype)
+    out[source >= 0] = values[source[source >= 0]]
+    return out
+
+
+def _carried_pairs(
+    pairs: Ints, point_to: Ints, splits: Sequence[tuple[int, int, int]], new: PolyMesh
+) -> Ints:
+    marked = {(int(a), int(b)) for a, b in pairs.tolist()}
+    rows = [point_to[pairs]] if len(pairs) else []
+    for a, b, m in splits:
+        if (min(a, b), max(a, b)) in marked:
+            rows.append(np.array([[point_to[a], m], [m, point_to[b]]], np.int32))
+    if not rows:
+        return sorted_pairs(np.zeros((0, 2)))
+    moved = np.concatenate(rows)
+    moved = sorted_pairs(moved[(moved >= 0).all(axis=1)])
+    return sorted_pairs(moved[new.topology.find_edges(moved) >= 0])
+
+
+def _same(n: int) -> NDArray[np.int64]:
+    return np.arange(n)
+
+
+def points_moved(mesh: PolyMesh, ids: Any, positions: Any) -> PolyMesh:
+    """The mesh with some points (ids) at new positions (K, 3)."""
+    points = mesh.points.copy()
+    points[np.asarray(ids)] = positions
+    return mesh.with_points(points)
+
+
+def point_added(mesh: PolyMesh, position: Any) -> Edited:
+    """The mesh with one loose point more, at the end."""
+    points = np.concatenate([mesh.points, np.asarray(position, float).reshape(1, 3)])
+    return rebuilt(mesh, points, mesh.corners, mesh.starts, _same(mesh.n_points), _same(mesh.n_corners), _same(mesh.n_faces))
+
+
+def face_added(mesh: PolyMesh, face: Sequence[int], like: Any = None) -> Edited:
+    """The mesh with one face more, wound to agree with its neighbours.
+
+    Without neighbours it is wound so that its normal agrees with `like` (3,), where given. Raises
+    EditRefused where a point repeats, the face is there already, or an edge would get a third face.
+    """
+    oriented = _oriented(mesh, list(face), like)
+    corners = np.concatenate([mesh.corners, oriented])
+    starts = np.append(mesh.starts, len(corners))
+    fresh = np.full(len(oriented), -1)
+    return rebuilt(
+        mesh, mesh.points, corners, starts, _same(mesh.n_points),
+        np.concatenate([_same(mesh.n_corners), fresh]), np.append(_same(mesh.n_faces), -1),
+    )  # fmt: skip
+
+
+def _oriented(mesh: PolyMesh, face: list[int], like: Any) -> list[int]:
+    if len(face) < 3 or len(set(face)) != len(face):
+        raise EditRefused("A face needs three or four different points; pick another place.")
+    topology = mesh.topology
+    sides = np.stack([face, np.roll(face, -1)], axis=1)
+    edges = topology.find_edges(sides)
+    forward = backward = 0
+    for (a, _), e in zip(sides.tolist(), edges.tolist(), strict=True):
+        if e < 0:
+            continue
+        if topology.edge_uses[e] >= 2:
+            raise EditRefused("One of the edges already has two faces; a third would break the surface.")
+        if int(mesh.corners[topology.edge_corner[e]]) == a:
+            backward += 1
+        else:
+            forward += 1
+    if forward and backward:
+        raise EditRefused("The faces around run against each other; turn one of them first.")
+    if backward:
+        return face[::-1]
+    if not forward and like is not None:
+        p = mesh.points[face]
+        normal = sum(np.cross(p[k], p[(k + 1) % len(face)]) for k in range(len(face)))
+        if float(np.dot(normal, like)) < 0:
+            return face[::-1]
+    return face
+
+
+def faces_removed(mesh: PolyMesh, faces: Any, keep_points: bool = False) -> Edited:
+    """The mesh without some faces, and without the points that only they used."""
+    gone = np.zeros(mesh.n_faces, bool)
+    gone[np.asarray(faces, np.int64)] = True
+    used_before = np.bincount(mesh.corners, minlength=mesh.n_points) > 0
+    keep = ~gone[mesh.face_of_corner]
+    used_after = np.bincount(mesh.corners[keep], minlength=mesh.n_points) > 0
+    lost = used_before & ~used_after & (not keep_points)
+    return _without(mesh, gone, lost)
+
+
+def points_removed(mesh: PolyMesh, points: Any) -> Edited:
+    """The mesh without some points, their faces, and points left with no face by that."""
+    doomed = np.zeros(mesh.n_points, bool)
+    doomed[np.asarray(points, np.int64)] = True
+    gone = np.zeros(mesh.n_faces, bool)
+    gone[mesh.face_of_corner[doomed[mesh.corners]]] = True
+    used_before = np.bincount(mesh.corners, minlength=mesh.n_points) > 0
+    used_after = np.bincount(mesh.corners[~gone[mesh.face_of_corner]], minlength=mesh.n_points) > 0
+    return _without(mesh, gone, doomed | (used_before & ~used_after))
+
+
+def _without(mesh: PolyMesh, gone: NDArray[np.bool_], lost: NDArray[np.bool_]) -> Edited:
+    point_to = np.where(lost, -1, np.cumsum(~lost) - 1)
+    corner_from = np.flatnonzero(~gone[mesh.face_of_corner])
+    face_from = np.flatnonzero(~gone)
+    starts = np.concatenate([[0], np.cumsum(mesh.sizes[face_from])])
+    return rebuilt(mesh, mesh.points[~lost], point_to[mesh.corners[corner_from]], starts, point_to, corner_from, face_from)
+
+
+def points_welded(mesh: PolyMesh, pairs: Any) -> Edited:
+    """Points joined: each row (a, b) of (K, 2) moves a onto b. Faces that lose a corner become
+    smaller, those with under three go. Raises EditRefused where the surface would break."""
+    target = _same(mesh.n_points)
+    for a, b in np.asarray(pairs, np.int64).reshape(-1, 2).tolist():
+        target[target == target[a]] = target[b]
+    kept = target == _same(mesh.n_points)
+    new_index = np.cumsum(kept) - 1
+    point_to = new_index[target]
+    corners, starts, corner_from, face_from = [], [0], [], []
+    for f in range(mesh.n_faces):
+        span = range(int(mesh.starts[f]), int(mesh.starts[f + 1]))
+        row = [(int(point_to[mesh.corners[c]]), c) for c in span]
+        row = [pc for k, pc in enumerate(row) if pc[0] != row[k - 1][0]]
+        if len({p for p, _ in row}) != len(row):
+            if len(row) > 2:
+                raise EditRefused("Joining these points would pinch a face; join neighbours instead.")
+            continue
+        if len(row) < 3:
+            continue
+        corners += [p for p, _ in row]
+        corner_from += [c for _, c in row]
+        starts.append(len(corners))
+        face_from.append(f)
+    edited = rebuilt(mesh, mesh.points[kept], corners, starts, point_to, np.array(corner_from, np.int64), np.array(face_from, np.int64))
+    if len(edited.mesh.topology.nonmanifold_edges) > len(mesh.topology.nonmanifold_edges):
+        raise EditRefused("Joining here would give an edge three faces; nothing was joined.")
+    return edited
+
+
+def loop_inserted(mesh: PolyMesh, edge: int, share: float) -> Edited:
+    """A loop of edges through the row of quads across `edge`, at `share` (0..1) from the end where
+    the edge's first half-edge starts. UVs are divided in the same proportion.
+
+    Raises EditRefused where the row has no quads.
+    """
+    row = edge_ring(mesh, edge)
+    topology = mesh.topology
+    quads = [c for c in row if mesh.sizes[mesh.face_of_corner[c]] == 4 and _enters(mesh, row, c)]
+    if not quads:
+        raise EditRefused("No row of quads crosses this edge, so no loop can be inserted.")
+    share = float(np.clip(share, 0.02, 0.98))
+    middle: dict[int, int] = {}
+    fresh: list[Floats] = []
+    splits: list[tuple[int, int, int]] = []
+
+    def split(corner: int, at: float) -> int:
+        e = int(topology.edge[corner])
+        if e not in middle:
+            a, b = int(mesh.corners[corner]), int(mesh.corners[topology.next[corner]])
+            middle[e] = mesh.n_points + len(fresh)
+            fresh.append((1 - at) * mesh.points[a] + at * mesh.points[b])
+            splits.append((a, b, middle[e]))
+        return middle[e]
+
+    cut_faces: dict[int, tuple[int, int, int]] = {}
+    for c in quads:
+        f = int(mesh.face_of_corner[c])
+        far = int(topology.next[topology.next[c]])
+        if f in cut_faces:
+            raise EditRefused("The row crosses itself here; insert the loop elsewhere.")
+        # Entered at c with `share` along c; the far side runs the other way.
+        cut_faces[f] = (c, split(c, share), split(far, 1 - share))
+    edited = _with_cut_quads(mesh, cut_faces, np.array(fresh), splits)
+    return _with_divided_uvs(mesh, edited, cut_faces, share)
+
+
+def _enters(mesh: PolyMesh, row: list[int], corner: int) -> bool:
+    """Whether the row goes on into the face of `corner`: not so for a border reached from inside."""
+    if corner != row[-1] or len(row) == 1:
+        return True
+    face = int(mesh.face_of_corner[corner])
+    return all(int(mesh.face_of_corner[c]) != face for c in row[:-1])
+
+
+def _with_cut_quads(
+    mesh: PolyMesh, cut: dict[int, tuple[int, int, int]], fresh: Floats, splits: list[tuple[int, int, int]]
+) -> Edited:
+    topology = mesh.topology
+    whole = np.ones(mesh.n_faces, bool)
+    whole[list(cut)] = False
+    by_edge = {(min(a, b), max(a, b)): m for a, b, m in splits}
+    corners: list[int] = []
+    corner_from: list[int] = []
+    sizes: list[int] = []
+    face_from: list[int] = []
+    for f in np.flatnonzero(whole).tolist():
+        # Faces at the row's ends gain a corner, so that nothing is left hanging.
+        n = 0
+        for c in range(int(mesh.starts[f]), int(mesh.starts[f + 1])):
+            a, b = int(mesh.corners[c]), int(mesh.corners[topology.next[c]])
+            corners.append(a)
+            corner_from.append(c)
+            n += 1
+            m = by_edge.get((min(a, b), max(a, b)))
+            if m is not None:
+                corners.append(m)
+                corner_from.append(-1)
+                n += 1
+        sizes.append(n)
+        face_from.append(f)
+    for f, (c, near, far) in cut.items():
+        c1, c2, c3 = (int(x) for x in (topology.next[c], topology.next[topology.next[c]], topology.prev[c]))
+        p = [int(mesh.corners[k]) for k in (c, c1, c2, c3)]
+        corners += [p[0], near, far, p[3], near, p[1], p[2], far]
+        corner_from += [c, -1, -1, c3, -1, c1, c2, -1]
+        sizes += [4, 4]
+        face_from += [f, -1]
+    starts = np.concatenate([[0], np.cumsum(sizes)])
+    points = np.concatenate([mesh.points, fresh])
+    return rebuilt(mesh, points, corners, starts, _same(mesh.n_points), np.array(corner_from), np.array(face_from), splits)
+
+
+def _with_divided_uvs(mesh: PolyMesh, edited: Edited, cut: dict[int, tuple[int, int, int]], share: float) -> Edited:
+    if not mesh.uvs:
+        return edited
+    topology, new = mesh.topology, edited.mesh
+    first = len(new.starts) - 1 - 2 * len(cut)
+    uvs = {}
+    for name, old in mesh.uvs.items():
+        uv = new.uvs[name].copy()
+        for k, (c, _, _) in enumerate(cut.values()):
+            c1, c2, c3 = (int(x) for x in (topology.next[c], topology.next[topology.next[c]], topology.prev[c]))
+            near = (1 - share) * old[c] + share * old[c1]
+            far = (1 - share) * old[c3] + share * old[c2]
+            a = int(new.starts[first + 2 * k])
+            uv[a + 1], uv[a + 2], uv[a + 4], uv[a + 7] = near, far, near, far
+        uvs[name] = uv
+    return Edited(new.with_(uvs=uvs), edited.point_to, edited.face_to, edited.added)
+
+
+def borders_pulled(mesh: PolyMesh, edges: Any, targets: dict[int, Any]) -> Edited:
+    """New quads pulled from border edges (ids). `targets` gives for each end point of those edges
+    either the position (3,) of its new partner or the index of an existing point to join.
+
+    Raises EditRefused where an edge is no border or joining would break the surface.
+    """
+    topology = mesh.topology
+    edges = [int(e) for e in np.asarray(edges).ravel()]
+    if any(topology.edge_uses[e] != 1 for e in edges):
+        raise EditRefused("Only border edges can be pulled; this edge has faces on both sides.")
+    points, partner = [mesh.points], {}
+    count = mesh.n_points
+    for p, target in targets.items():
+        if np.ndim(target) == 0:
+            partner[p] = int(target)
+        else:
+            partner[p] = count
+            points.append(np.asarray(target, float).reshape(1, 3))
+            count += 1
+    grown = rebuilt(
+        mesh, np.concatenate(points), mesh.corners, mesh.starts, _same(mesh.n_points),
+        _same(mesh.n_corners), _same(mesh.n_faces),
+    )  # fmt: skip
+    result = grown.mesh
+    for e in edges:
+        a, b = (int(x) for x in topology.edge_points[e])
+        row = [a, b, partner[b], partner[a]]
+        row = [p for k, p in enumerate(row) if p != row[k - 1]]
+        result = face_added(result, row).mesh
+    face_to = np.arange(mesh.n_faces, dtype=np.int32)
+    return Edited(result, _same(mesh.n_points).astype(np.int32), face_to, grown.added)
+
+
+def border_pulled_targets(
+    mesh: PolyMesh, ids: NDArray[Any], moved: Floats, places: Floats, reach: float
+) -> dict[int, int]:
+    """Existing open points that pulled points should join, by closeness on screen.
+
+    ids (K,) points being pulled; moved (K, 2) where their partners would be; places (V, 2) where
+    all points are; reach in the same units. A pulled point never joins one of `ids`.
+    """
+    open_ = mesh.topology.border_points | (np.bincount(mesh.corners, minlength=mesh.n_points) == 0)
+    open_ = open_.copy()
+    open_[ids] = False
+    candidates = np.flatnonzero(open_)
+    out: dict[int, int] = {}
+    taken: set[int] = set()
+    for k, p in enumerate(np.asarray(ids).tolist()):
+        if len(candidates) == 0:
+            break
+        far = np.hypot(*(places[candidates] - moved[k]).T)
+        best = int(np.nanargmin(far)) if np.isfinite(far).any() else -1
+        if best >= 0 and far[best] <= reach and int(candidates[best]) not in taken:
+            out[p] = int(candidates[best])
+            taken.add(out[p])
+    return out

@@ -1,0 +1,1 @@
+"""What is edited: objects, seams, held elements, sheet settings; history and changes."""

@@ -1,0 +1,105 @@
+"""The state of a document: immutable records, so that undo is keeping the earlier one."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field, replace
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from jacket.core.mesh.polymesh import PolyMesh
+
+STAGES = ("source", "topology", "seams", "flatten", "layout", "deliver")
+
+
+@dataclass(frozen=True, eq=False)
+class SourceObject:
+    """A dense mesh."""
+
+    id: int
+    name: str
+    mesh: PolyMesh
+    path: str = ""
+    visible: bool = True
+
+
+@dataclass(frozen=True, eq=False)
+class JacketObject:
+    """A light mesh; `island_names` by the lowest face of each named island."""
+
+    id: int
+    name: str
+    mesh: PolyMesh
+    visible: bool = True
+
+
+@dataclass(frozen=True, eq=False)
+class Trial:
+    """An automatic result that is not taken yet, with its settings and figures."""
+
+    id: int
+    name: str
+    mesh: PolyMesh
+    settings: dict[str, Any] = field(default_factory=dict)
+    figures: dict[str, Any] = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
+class Sheet:
+    """One texture tile."""
+
+    size: int = 1024
+    margin: float = 8.0
+    turn: str = "free"
+
+
+@dataclass(frozen=True, eq=False)
+class Held:
+    """What is selected on the active jacket: element ids of one kind."""
+
+    kind: str = "faces"
+    ids: NDArray[np.int32] = field(default_factory=lambda: np.zeros(0, np.int32))
+
+    def __len__(self) -> int:
+        return len(self.ids)
+
+
+@dataclass(frozen=True, eq=False)
+class State:
+    """Everything that undo brings back."""
+
+    sources: tuple[SourceObject, ...] = ()
+    jackets: tuple[JacketObject, ...] = ()
+    trials: tuple[Trial, ...] = ()
+    active: int = -1
+    mirror: str = ""
+    sheet: Sheet = Sheet()
+    held: Held = Held()
+    next_id: int = 1
+
+    @property
+    def jacket(self) -> JacketObject | None:
+        """The jacket that is worked on."""
+        return next((j for j in self.jackets if j.id == self.active), None)
+
+    @property
+    def source(self) -> SourceObject | None:
+        """The first visible source, or the first one."""
+        return next((s for s in self.sources if s.visible), self.sources[0] if self.sources else None)
+
+    def with_(self, **changes: Any) -> State:
+        """A copy with some fields replaced."""
+        return replace(self, **changes)
+
+    def with_jacket_mesh(self, mesh: PolyMesh, held: Held | None = None) -> State:
+        """The active jacket's mesh replaced; what was held is let go unless given anew."""
+        jackets = tuple(replace(j, mesh=mesh) if j.id == self.active else j for j in self.jackets)
+        return replace(self, jackets=jackets, held=held if held is not None else self._still_held(mesh))
+
+    def _still_held(self, mesh: PolyMesh) -> Held:
+        old = self.jacket
+        if old is None or len(self.held) == 0:
+            return Held()
+        same = old.mesh.corners is mesh.corners or np.array_equal(old.mesh.corners, mesh.corners)
+        return self.held if same and old.mesh.n_points == mesh.n_points else Held()

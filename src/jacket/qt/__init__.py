@@ -1,0 +1,1 @@
+"""The window: views, cards, strips, dialogs, workers; the composition root."""

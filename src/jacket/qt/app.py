@@ -1,0 +1,137 @@
+"""Starting up: arguments, logging, fonts, kernels compiled in the background, pictures for docs."""
+
+from __future__ import annotations
+
+import argparse
+import logging
+import logging.handlers
+import sys
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+from PySide6.QtCore import QTimer
+from PySide6.QtGui import QSurfaceFormat
+from PySide6.QtWidgets import QApplication, QMessageBox
+
+from jacket.document.document import Document
+from jacket.document.state import STAGES
+from jacket.qt.keeping import forget, left_behind, recover
+from jacket.qt.theme import ASSETS, load_fonts
+from jacket.qt.window import Window
+from jacket.settings import Settings, load_settings
+from jacket.settings.store import state_dir
+
+DEMO = ASSETS / "demo" / "whelk-lantern.jacket"
+
+log = logging.getLogger("jacket")
+
+
+def start_logging() -> None:
+    """Log to the state folder, a few files of one megabyte."""
+    try:
+        folder = state_dir() / "log"
+        folder.mkdir(parents=True, exist_ok=True)
+        handler: logging.Handler = logging.handlers.RotatingFileHandler(folder / "jacket.log", maxBytes=1_000_000, backupCount=3)
+    except OSError:
+        handler = logging.StreamHandler()
+    handler.setFormatter(logging.Formatter("%(asctime)s %(levelname)s %(message)s"))
+    log.addHandler(handler)
+    log.setLevel(logging.INFO)
+
+
+def make_app(arguments: list[str]) -> QApplication:
+    """The Qt application with Jacket's surface format and fonts."""
+    surface = QSurfaceFormat()
+    surface.setVersion(3, 3)
+    surface.setProfile(QSurfaceFormat.OpenGLContextProfile.CoreProfile)
+    surface.setDepthBufferSize(24)
+    QSurfaceFormat.setDefaultFormat(surface)
+    existing = QApplication.instance()
+    app = existing if isinstance(existing, QApplication) else QApplication(arguments)
+    app.setApplicationName("Jacket")
+    app.setStyle("Fusion")
+    load_fonts(app)
+    return app
+
+
+def make_window(settings: Settings | None = None, project: Path | None = None) -> Window:
+    """A window over a project, or over nothing."""
+    document = Document()
+    if project is not None:
+        from jacket.formats.project import load_project
+
+        document.state = load_project(project)
+        document.mark_saved("" if project == DEMO else str(project))
+    return Window(document, settings or load_settings())
+
+
+def warm_kernels(window: Window) -> None:
+    """Compile what the tools need while the user looks round; says so in the hint line."""
+    from jacket.qt.warming import WARMING
+
+    def job(progress: Callable[[float, str], None]) -> None:
+        for k, (what, step) in enumerate(WARMING):
+            progress(k / len(WARMING), f"getting tools ready: {what}")
+            step()
+
+    if not window.worker.busy:
+        window.work("getting the tools ready", job, lambda _: None)
+
+
+def offer_recovery(window: Window) -> None:
+    """Ask about work that an earlier window left behind."""
+    for file in left_behind()[:1]:
+        box = QMessageBox(window)
+        box.setWindowTitle("Recovered work")
+        box.setText("Jacket did not close properly last time. Bring back the work that was not saved?")
+        box.setStandardButtons(QMessageBox.StandardButton.Yes | QMessageBox.StandardButton.No)
+        if box.exec() == QMessageBox.StandardButton.Yes:
+            take_recovery(window, file)
+        forget(file)
+
+
+def take_recovery(window: Window, file: Path) -> None:
+    """Show the recovered state as unsaved work."""
+    state, path = recover(file)
+    window.filing.show_project(state, path)
+    window.document.mark_recovered()
+
+
+def settle(window: Window, seconds: float = 60.0) -> bool:
+    """Let the window run until nothing is under way; whether it came to rest."""
+    end = time.monotonic() + seconds
+    quiet = 0
+    while time.monotonic() < end and quiet < 5:
+        QApplication.processEvents()
+        time.sleep(0.04)
+        quiet = quiet + 1 if window.settled else 0
+    return quiet >= 5
+
+
+def main(arguments: list[str] | None = None) -> int:
+    """`jacket [PROJECT|MESH …]` and `jacket demo [--shot FILE] [--stage NAME]`."""
+    arguments = sys.argv[1:] if arguments is None else arguments
+    parser = argparse.ArgumentParser(prog="jacket", description="Open the window.")
+    parser.add_argument("files", nargs="*", help="a project or meshes; the word demo opens the demo project")
+    parser.add_argument("--shot", metavar="FILE.png", help="take a picture of the window once it has settled, and quit")
+    parser.add_argument("--stage", choices=STAGES, help="the stage to show")
+    options = parser.parse_args(arguments)
+    start_logging()
+    app = make_app([sys.argv[0]])
+    demo = options.files[:1] == ["demo"]
+    files = [Path(f) for f in options.files[1 if demo else 0 :]]
+    window = make_window(project=DEMO if demo and DEMO.exists() else None)
+    window.show()
+    if options.stage:
+        window.show_stage(options.stage)
+    QTimer.singleShot(0, lambda: window.frame(True))
+    for file in files:
+        window.filing.open_path(file)
+    if options.shot:
+        settle(window)
+        window.grab().save(options.shot)
+        return 0
+    QTimer.singleShot(300, lambda: offer_recovery(window))
+    QTimer.singleShot(800, lambda: warm_kernels(window))
+    return int(app.exec())

@@ -1,0 +1,173 @@
+"""Opening, saving, delivering and leaving: everything with a file dialog."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from PySide6.QtWidgets import QFileDialog, QMessageBox
+
+from jacket import __version__
+from jacket.cli.terminal import plain, report_bytes
+from jacket.core.job import delivery_checks
+from jacket.document.derived import health_of, surface_of
+from jacket.document.state import State
+from jacket.errors import JacketError
+from jacket.formats.deliver import deliver_files
+from jacket.formats.project import load_project, save_project
+from jacket.formats.registry import READ_ENDINGS, read_mesh
+from jacket.progress import Progress
+from jacket.tools.commands import project_name
+
+if TYPE_CHECKING:
+    from jacket.qt.window import Window
+
+
+class Filing:
+    """File dialogs and what follows them; the window is told by its document."""
+
+    def __init__(self, window: Window) -> None:
+        self.window = window
+
+    # ---- opening --------------------------------------------------------------------------------
+    def open_source(self) -> None:
+        """Ask for a mesh and open it as a source."""
+        kinds = " ".join(f"*{e}" for e in READ_ENDINGS)
+        path, _ = QFileDialog.getOpenFileName(self.window, "Open a source", "", f"Meshes ({kinds})")
+        if path:
+            self.open_path(Path(path))
+
+    def open_project(self) -> None:
+        """Ask for a project and open it in place of the present one."""
+        path, _ = QFileDialog.getOpenFileName(self.window, "Open a project", "", "Jacket projects (*.jacket)")
+        if path:
+            self.open_path(Path(path))
+
+    def open_path(self, path: Path) -> None:
+        """Open a project or a mesh by its ending, in the background."""
+        window = self.window
+        try:
+            if path.suffix.lower() == ".jacket":
+                if self.may_leave():
+                    window.work(f"opening {path.name}", lambda p: _prepared(load_project(path)),
+                                lambda state: self.show_project(state, str(path)))  # fmt: skip
+            else:
+                window.work(f"opening {path.name}", lambda p: _read_prepared(path, p),
+                            lambda mesh: self._add(path, mesh))  # fmt: skip
+        except JacketError as error:
+            window.say(str(error))
+
+    def _add(self, path: Path, mesh: Any) -> None:
+        first = not self.window.document.state.sources
+        self.window.document.add_source(path.stem, mesh, str(path))
+        self.window.settings.remember(str(path))
+        if first:
+            self.window.frame(True)
+
+    def show_project(self, state: State, path: str) -> None:
+        """Show a loaded state as the document."""
+        window = self.window
+        document = window.document
+        before = document.state
+        document.state = state
+        document.undo_steps.clear()
+        document.redo_steps.clear()
+        document.mark_saved(path)
+        document._tell(before, "history", "sources", "jackets", "trials", "sheet", "held", "mirror")
+        window.settings.remember(path)
+        window.frame(True)
+
+    # ---- saving ---------------------------------------------------------------------------------
+    def save(self, ask: bool) -> bool:
+        """Save the project, asking for a name when it has none; whether it was saved."""
+        document = self.window.document
+        path = document.path
+        if ask or not path:
+            suggested = (project_name(document.path) if document.path else "untitled") + ".jacket"
+            path, _ = QFileDialog.getSaveFileName(self.window, "Save the project", suggested, "Jacket projects (*.jacket)")
+            if not path:
+                return False
+            if not path.endswith(".jacket"):
+                path += ".jacket"
+        try:
+            save_project(document.state, Path(path))
+        except JacketError as error:
+            self.window.say(str(error))
+            return False
+        document.mark_saved(path)
+        self.window.settings.remember(path)
+        self.window.keeper.clear()
+        self.window.say(f"Saved {Path(path).name}.")
+        return True
+
+    def may_leave(self) -> bool:
+        """Whether the present work may go: saved, or given up on purpose."""
+        if not self.window.document.dirty:
+            return True
+        answer = self.ask_to_leave()
+        if answer == QMessageBox.StandardButton.Save:
+            return self.save(False)
+        return answer == QMessageBox.StandardButton.Discard
+
+    def ask_to_leave(self) -> QMessageBox.StandardButton:
+        """Ask what to do with unsaved work."""
+        box = QMessageBox(self.window)
+        box.setWindowTitle("Unsaved work")
+        box.setText(f"{project_name(self.window.document.path)} has changes that are not saved.")
+        box.setInformativeText("Save them before closing?")
+        box.setStandardButtons(
+            QMessageBox.StandardButton.Save | QMessageBox.StandardButton.Discard | QMessageBox.StandardButton.Cancel
+        )
+        box.setDefaultButton(QMessageBox.StandardButton.Save)
+        return QMessageBox.StandardButton(box.exec())
+
+    # ---- delivering -----------------------------------------------------------------------------
+    def deliver(self) -> None:
+        """Ask for a folder and write the delivery there."""
+        folder = QFileDialog.getExistingDirectory(self.window, "Deliver to")
+        if folder:
+            self.deliver_to(Path(folder))
+
+    def deliver_to(self, folder: Path) -> None:
+        """Check the jacket and write its files in the background."""
+        window = self.window
+        state = window.document.state
+        jacket = window.document.require_jacket()
+        profile = str(window.values["profile"])
+        stem = project_name(window.document.path) if window.document.path else jacket.name.lower()
+
+        def job(progress: Progress) -> Any:
+            progress(0.1, "checking the jacket")
+            source = state.source
+            surface = surface_of(source.mesh) if source is not None else None
+            checks = delivery_checks(jacket.mesh, source.mesh if source is not None else None, surface,
+                                     state.sheet.size, state.sheet.margin)  # fmt: skip
+            wrong = [c for c in checks if c.level == "wrong"]
+            report = {"jacket": __version__, "profile": profile, "checks": [c.as_dict() for c in checks], "ready": not wrong}
+            progress(0.6, "writing the files")
+            return deliver_files(jacket.mesh, folder, stem, profile, state.sheet.size, report_bytes(plain(report))), wrong
+
+        def done(result: Any) -> None:
+            written, wrong = result
+            tail = f"; {len(wrong)} checks are not met" if wrong else "; all checks are met"
+            window.say(f"Delivered {len(written)} files to {folder}{tail}.")
+
+        window.work("delivering", job, done)
+
+
+def _read_prepared(path: Path, progress: Progress) -> Any:
+    """Read a mesh and derive here, off the window's thread, what its first picture and pick need."""
+    mesh = read_mesh(path, progress)
+    _prepare(mesh)
+    return mesh
+
+
+def _prepare(mesh: Any) -> None:
+    surface_of(mesh)
+    health_of(mesh)
+
+
+def _prepared(state: State) -> State:
+    for source in state.sources:
+        _prepare(source.mesh)
+    return state

@@ -1,0 +1,85 @@
+"""Line icons of the tools, drawn here so that they share one hand."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from PySide6.QtCore import QPointF, QRectF, Qt
+from PySide6.QtGui import QColor, QIcon, QPainter, QPen, QPixmap, QPolygonF
+
+Painter = Callable[[QPainter], None]
+
+
+def _draft(p: QPainter) -> None:
+    ring = [QPointF(7, 6), QPointF(22, 8), QPointF(20, 22), QPointF(5, 20)]
+    p.drawPolygon(QPolygonF(ring))
+    p.setBrush(p.pen().color())
+    for at in ring:
+        p.drawEllipse(at, 2.2, 2.2)
+
+
+def _nudge(p: QPainter) -> None:
+    p.drawLine(QPointF(6, 21), QPointF(20, 8))
+    p.drawPolyline([QPointF(13, 8), QPointF(20, 8), QPointF(20, 15)])
+
+
+def _relax(p: QPainter) -> None:
+    p.drawPolyline([QPointF(4 + k, 14 - 4.5 * _wave(k / 20)) for k in range(21)])
+
+
+def _wave(t: float) -> float:
+    import math
+
+    return math.sin(t * 2 * math.pi)
+
+
+def _unpick(p: QPainter) -> None:
+    p.drawLine(QPointF(7, 7), QPointF(21, 21))
+    p.drawLine(QPointF(21, 7), QPointF(7, 21))
+
+
+def _hold(p: QPainter) -> None:
+    pen = QPen(p.pen())
+    pen.setStyle(Qt.PenStyle.DashLine)
+    p.drawRect(QRectF(9, 9, 12, 12))
+    p.setPen(pen)
+    p.drawRect(QRectF(5, 5, 20, 20))
+
+
+def _cut(p: QPainter) -> None:
+    p.drawEllipse(QPointF(9, 20), 3.2, 3.2)
+    p.drawEllipse(QPointF(19, 20), 3.2, 3.2)
+    p.drawLine(QPointF(10.6, 17.3), QPointF(18, 5))
+    p.drawLine(QPointF(17.4, 17.3), QPointF(10, 5))
+
+
+def _sew(p: QPainter) -> None:
+    p.drawLine(QPointF(5, 22), QPointF(22, 5))
+    p.drawEllipse(QPointF(20.5, 6.5), 2.6, 2.6)
+    p.drawPolyline([QPointF(20, 7), QPointF(25, 12), QPointF(21, 16), QPointF(25, 20)])
+
+
+def _place(p: QPainter) -> None:
+    p.drawRect(QRectF(4, 4, 20, 20))
+    p.drawRect(QRectF(8, 12, 8, 8))
+    p.drawLine(QPointF(16, 12), QPointF(21, 7))
+    p.drawPolyline([QPointF(17, 7), QPointF(21, 7), QPointF(21, 11)])
+
+
+_PAINTERS: dict[str, Painter] = {
+    "draft": _draft, "nudge": _nudge, "relax": _relax, "unpick": _unpick, "hold": _hold, "cut": _cut, "sew": _sew,
+    "place": _place,
+}  # fmt: skip
+
+
+def icon(name: str, colour: str, size: int = 28) -> QIcon:
+    """The icon of a tool in a colour."""
+    picture = QPixmap(size * 2, size * 2)
+    picture.setDevicePixelRatio(2.0)
+    picture.fill(Qt.GlobalColor.transparent)
+    painter = QPainter(picture)
+    painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+    painter.setPen(QPen(QColor(colour), 1.7, Qt.PenStyle.SolidLine, Qt.PenCapStyle.RoundCap, Qt.PenJoinStyle.RoundJoin))
+    _PAINTERS.get(name, _hold)(painter)
+    painter.end()
+    return QIcon(picture)

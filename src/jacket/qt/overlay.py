@@ -1,0 +1,106 @@
+"""A transparent sheet over a view: ghosts, captions, names, the axes."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+import numpy as np
+from PySide6.QtCore import QPointF, QRectF, Qt
+from PySide6.QtGui import QColor, QFontMetricsF, QPainter, QPen
+from PySide6.QtWidgets import QWidget
+
+from jacket.qt.theme import Palette, font
+from jacket.tools.events import NO_GHOST, Ghost
+
+
+class Overlay(QWidget):
+    """Paints what `project` places; the mouse goes through it."""
+
+    def __init__(self, parent: QWidget, project: Callable[[Any], Any]) -> None:
+        super().__init__(parent)
+        self.setAttribute(Qt.WidgetAttribute.WA_TransparentForMouseEvents)
+        self.setAttribute(Qt.WidgetAttribute.WA_NoSystemBackground)
+        self.project = project
+        self.ghost: Ghost = NO_GHOST
+        self.pointer = QPointF(-1, -1)
+        self.palette_: Palette | None = None
+        self.extra: Callable[[QPainter], None] | None = None
+
+    def paintEvent(self, event: Any) -> None:  # noqa: N802 - Qt's name
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        if self.extra is not None:
+            self.extra(painter)
+        self._ghost(painter)
+        painter.end()
+
+    def _ghost(self, painter: QPainter) -> None:
+        ghost = self.ghost
+        if len(ghost.lines):
+            at = self.project(ghost.lines.reshape(-1, ghost.lines.shape[2]))[:, :2].reshape(-1, 2, 2)
+            at = at[np.isfinite(at).all(axis=(1, 2))]
+            if len(at) <= 4 and len(at) >= 3 and ghost.what.startswith(("Close", "Add", "Move the face", "Remove")):
+                self._wash(painter, at)
+            self._dashes(painter, at)
+        if len(ghost.marks):
+            for x, y in self.project(ghost.marks)[:, :2]:
+                painter.setBrush(Qt.BrushStyle.NoBrush)
+                painter.setPen(QPen(QColor(20, 22, 26, 170), 3.4))
+                painter.drawEllipse(QPointF(x, y), 6, 6)
+                painter.setPen(QPen(QColor(255, 255, 255), 1.7))
+                painter.drawEllipse(QPointF(x, y), 6, 6)
+        if ghost.circle > 0 and self.pointer.x() >= 0:
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+            painter.setPen(QPen(QColor(20, 22, 26, 120), 3))
+            painter.drawEllipse(self.pointer, ghost.circle, ghost.circle)
+            painter.setPen(QPen(QColor(255, 255, 255, 230), 1.3, Qt.PenStyle.DashLine))
+            painter.drawEllipse(self.pointer, ghost.circle, ghost.circle)
+        if ghost.what and self.pointer.x() >= 0:
+            self._caption(painter, ghost)
+
+    @staticmethod
+    def _wash(painter: QPainter, at: Any) -> None:
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(QColor(255, 255, 255, 46))
+        painter.drawPolygon([QPointF(x, y) for x, y in at[:, 0]])
+
+    @staticmethod
+    def _dashes(painter: QPainter, at: Any) -> None:
+        for colour, width, style in (
+            (QColor(20, 22, 26, 120), 3.2, Qt.PenStyle.SolidLine), (QColor(255, 255, 255), 1.7, Qt.PenStyle.DashLine),
+        ):  # fmt: skip
+            painter.setPen(QPen(colour, width, style))
+            for (ax, ay), (bx, by) in at:
+                painter.drawLine(QPointF(ax, ay), QPointF(bx, by))
+
+    def _caption(self, painter: QPainter, ghost: Ghost) -> None:
+        bold = font(11, bold=True)
+        metrics = QFontMetricsF(bold)
+        what, how = metrics.horizontalAdvance(ghost.what), metrics.horizontalAdvance(ghost.how)
+        width, height = what + how + 30, 22.0
+        x = min(self.pointer.x() + 18, self.width() - width - 6)
+        y = min(self.pointer.y() + 20, self.height() - height - 6)
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(QColor(30, 33, 40, 232))
+        painter.drawRoundedRect(QRectF(x, y, width, height), 3, 3)
+        painter.setFont(bold)
+        painter.setPen(QColor("#fbf9f4"))
+        painter.drawText(QRectF(x + 9, y, what + 2, height), Qt.AlignmentFlag.AlignVCenter, ghost.what)
+        painter.setPen(QColor("#e3a712"))
+        painter.drawText(QRectF(x + 20 + what, y, how + 4, height), Qt.AlignmentFlag.AlignVCenter, ghost.how)
+
+
+def draw_axes(painter: QPainter, rotation: Any, height: int) -> None:
+    """The three axes in the lower left corner."""
+    origin = QPointF(46, height - 44)
+    painter.setFont(font(11, bold=True))
+    order = np.argsort(rotation.T[:, 2])
+    for k in order:
+        direction = rotation[:, k]
+        tip = QPointF(origin.x() + 28 * direction[0], origin.y() - 28 * direction[1])
+        shade = 150 + int(100 * (direction[2] + 1) / 2)
+        painter.setPen(QPen(QColor(shade, shade, shade), 1.8))
+        painter.drawLine(origin, tip)
+        painter.drawText(QRectF(tip.x() - 9 + 9 * direction[0], tip.y() - 9 - 9 * direction[1], 18, 18),
+                         Qt.AlignmentFlag.AlignCenter, "XYZ"[k])  # fmt: skip

@@ -1,0 +1,120 @@
+"""The bottom strip: live checks as chips, the hint line, progress, the last step."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from PySide6.QtCore import QRectF, QSize, Qt, Signal
+from PySide6.QtGui import QColor, QPainter
+from PySide6.QtWidgets import QAbstractButton, QHBoxLayout, QLabel, QProgressBar, QPushButton, QVBoxLayout, QWidget
+
+from jacket.core.checks.model import Check
+from jacket.qt.theme import DAY, Palette, font
+
+
+class CheckChip(QAbstractButton):
+    """A check with a coloured edge; a click shows the offenders, another the next one."""
+
+    def __init__(self, check: Check, palette: Palette) -> None:
+        super().__init__()
+        self.check, self.colours, self.stale = check, palette, False
+        self.setCursor(Qt.CursorShape.PointingHandCursor)
+        self.setAccessibleName(f"{check.label}: {check.value}")
+        if len(check.offenders):
+            self.setToolTip("Click to show them; again for the next one.")
+
+    def sizeHint(self) -> QSize:  # noqa: N802 - Qt's name
+        bold, plain = font(11, bold=True), font(11)
+        from PySide6.QtGui import QFontMetrics
+
+        width = QFontMetrics(plain).horizontalAdvance(self.check.label) + QFontMetrics(bold).horizontalAdvance(self.check.value)
+        return QSize(width + 28, 23)
+
+    def paintEvent(self, event: Any) -> None:  # noqa: N802 - Qt's name
+        p, c = QPainter(self), self.colours
+        edge = {"good": c.good, "look": c.look, "wrong": c.accent}[self.check.level]
+        p.fillRect(self.rect(), QColor(c.card))
+        p.setPen(QColor(c.soft if self.underMouse() or self.hasFocus() else c.rule))
+        p.drawRect(self.rect().adjusted(0, 0, -1, -1))
+        p.fillRect(0, 0, 4, self.height(), QColor(edge))
+        ink = QColor(c.ink)
+        ink.setAlpha(120 if self.stale else 255)
+        p.setPen(ink)
+        p.setFont(font(11))
+        p.drawText(QRectF(11, 0, self.width(), self.height()), Qt.AlignmentFlag.AlignVCenter, self.check.label)
+        p.setFont(font(11, bold=True))
+        p.drawText(QRectF(0, 0, self.width() - 8, self.height()),
+                   Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight, self.check.value)  # fmt: skip
+        p.end()
+
+
+class Strip(QWidget):
+    """Everything along the bottom."""
+
+    check_clicked = Signal(object)
+    stop_wanted = Signal()
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setObjectName("strip")
+        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        self.setFixedHeight(58)
+        self.colours: Palette = DAY
+        column = QVBoxLayout(self)
+        column.setContentsMargins(12, 5, 12, 4)
+        column.setSpacing(4)
+        self.row = QHBoxLayout()
+        self.row.setSpacing(5)
+        self.title = QLabel("Checks")
+        self.title.setObjectName("title")
+        self.title.setFixedWidth(58)
+        self.row.addWidget(self.title)
+        self.row.addStretch(1)
+        column.addLayout(self.row)
+        lower = QHBoxLayout()
+        self.hint = QLabel()
+        self.hint.setObjectName("hint")
+        self.bar = QProgressBar()
+        self.bar.setFixedWidth(160)
+        self.bar.setTextVisible(False)
+        self.bar.setRange(0, 1000)
+        self.stop = QPushButton("Stop")
+        self.stop.setObjectName("link")
+        self.stop.setFixedHeight(18)
+        self.stop.clicked.connect(self.stop_wanted.emit)
+        self.status = QLabel()
+        self.status.setObjectName("status")
+        lower.addWidget(self.hint, 1)
+        lower.addWidget(self.bar)
+        lower.addWidget(self.stop)
+        lower.addWidget(self.status)
+        column.addLayout(lower)
+        self.chips: list[CheckChip] = []
+        self.show_progress(None, "")
+
+    def show_checks(self, checks: list[Check]) -> None:
+        """Put another list of checks on the strip."""
+        for chip in self.chips:
+            self.row.removeWidget(chip)
+            chip.deleteLater()
+        self.chips = []
+        for k, check in enumerate(checks):
+            chip = CheckChip(check, self.colours)
+            chip.clicked.connect(lambda _=False, c=check: self.check_clicked.emit(c))
+            self.row.insertWidget(k + 1, chip)
+            self.chips.append(chip)
+
+    def show_stale(self) -> None:
+        """Dim the checks until they have been looked at again."""
+        for chip in self.chips:
+            chip.stale = True
+            chip.update()
+
+    def show_progress(self, fraction: float | None, what: str) -> None:
+        """Show the running job, or nothing."""
+        busy = fraction is not None
+        self.bar.setVisible(busy)
+        self.stop.setVisible(busy)
+        if fraction is not None:
+            self.bar.setValue(int(fraction * 1000))
+            self.hint.setText(what[:1].upper() + what[1:] + "…" if what else "")

@@ -1,0 +1,56 @@
+"""What is compiled in the background at the first start, smallest first."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+import numpy as np
+
+from jacket.core.flatten.unwrap import unwrap
+from jacket.core.layout.islands import Islands
+from jacket.core.layout.pack import PackSettings, pack
+from jacket.core.mesh.polymesh import PolyMesh
+from jacket.core.quads.auto import AutoSettings, automatic_quads
+from jacket.core.seams.suggest import suggest_seams
+from jacket.core.space.bvh import Bvh
+
+
+def _ball(rings: int = 12, sides: int = 16) -> PolyMesh:
+    """A small closed mesh to try the tools on."""
+    lat = np.linspace(0, np.pi, rings + 1)[1:-1]
+    lon = np.linspace(0, 2 * np.pi, sides, endpoint=False)
+    grid = np.array([[np.sin(a) * np.cos(b), np.cos(a), np.sin(a) * np.sin(b)] for a in lat for b in lon])
+    points = np.concatenate([grid, [[0, 1, 0], [0, -1, 0]]])
+    top, bottom, n = len(grid), len(grid) + 1, len(lat)
+    faces = [[top, (k + 1) % sides, k] for k in range(sides)]
+    for r in range(n - 1):
+        for k in range(sides):
+            a, b = r * sides + k, r * sides + (k + 1) % sides
+            faces += [[a, b, b + sides], [a, b + sides, a + sides]]
+    faces += [[bottom, (n - 1) * sides + k, (n - 1) * sides + (k + 1) % sides] for k in range(sides)]
+    return PolyMesh.from_faces(points, faces)
+
+
+def _pick() -> None:
+    mesh = _ball()
+    surface = Bvh.build(mesh.points, mesh.triangle_points)
+    surface.ray(np.array([0, 0, 5.0]), np.array([0, 0, -1.0]))
+    surface.closest(mesh.points)
+    surface.occluded(mesh.points * 2, -mesh.points, np.ones(mesh.n_points))
+
+
+def _automatic() -> None:
+    automatic_quads(_ball(), AutoSettings(quads=60))
+
+
+def _flat() -> None:
+    mesh = suggest_seams(_ball())
+    flat, _ = unwrap(mesh)
+    pack(Islands.of(flat), PackSettings(256, 2, effort=1))
+
+
+WARMING: tuple[tuple[str, Callable[[], None]], ...] = (
+    ("picking", _pick),
+    ("seams, flattening, packing", _flat),
+    ("automatic quads", _automatic),
+)

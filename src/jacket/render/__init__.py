@@ -1,0 +1,1 @@
+"""Drawing from arrays with OpenGL; no widgets."""

@@ -1,0 +1,135 @@
+"""The three shader programs: lit triangles, lines with soft edges, round dots."""
+
+from __future__ import annotations
+
+from typing import Any
+
+_HEAD = "#version 330\n"
+
+_FILL_VERTEX = _HEAD + """
+uniform mat4 u_matrix; uniform vec3 u_eye; uniform float u_pull;
+in vec3 in_position; in vec3 in_normal; in vec4 in_colour; in vec2 in_uv;
+out vec3 v_normal; out vec4 v_colour; out vec2 v_uv; out vec3 v_view;
+void main() {
+    vec3 away = u_eye - in_position;
+    gl_Position = u_matrix * vec4(in_position + normalize(away) * u_pull, 1.0);
+    v_normal = in_normal; v_colour = in_colour; v_uv = in_uv; v_view = away;
+}
+"""
+
+_FILL_FRAGMENT = _HEAD + """
+uniform float u_lit; uniform float u_checker; uniform vec3 u_key; uniform vec3 u_side;
+in vec3 v_normal; in vec4 v_colour; in vec2 v_uv; in vec3 v_view;
+out vec4 f_colour;
+void main() {
+    vec3 colour = v_colour.rgb;
+    if (u_checker > 0.0 && v_uv.x > -1e5) {
+        vec2 cell = floor(v_uv * u_checker);
+        float odd = mod(cell.x + cell.y, 2.0);
+        colour = mix(colour * 0.62, mix(colour, vec3(1.0), 0.55), odd);
+    }
+    if (u_lit > 0.0) {
+        vec3 n = normalize(v_normal); vec3 view = normalize(v_view);
+        if (!gl_FrontFacing) n = -n;
+        float key = 0.5 + 0.5 * dot(n, u_key);
+        float side = 0.5 + 0.5 * dot(n, u_side);
+        float facing = max(dot(n, view), 0.0);
+        float light = 0.30 + 0.62 * key * key + 0.14 * side + 0.06 * facing;
+        float edge = pow(1.0 - facing, 3.0);
+        colour = colour * light * (1.0 - 0.25 * edge);
+        if (!gl_FrontFacing) colour = mix(colour, vec3(0.40, 0.25, 0.28), 0.45);
+    }
+    f_colour = vec4(colour, v_colour.a);
+}
+"""
+
+_LINE_VERTEX = _HEAD + """
+uniform mat4 u_matrix; uniform vec3 u_eye; uniform float u_pull; uniform vec2 u_size;
+in vec2 in_corner; in vec3 in_from; in vec3 in_to; in vec4 in_colour; in float in_width;
+out vec4 v_colour; out float v_across; out float v_along; out float v_width; flat out float v_length;
+void main() {
+    vec4 a = u_matrix * vec4(in_from + normalize(u_eye - in_from) * u_pull, 1.0);
+    vec4 b = u_matrix * vec4(in_to + normalize(u_eye - in_to) * u_pull, 1.0);
+    vec2 pa = a.xy / a.w * u_size * 0.5; vec2 pb = b.xy / b.w * u_size * 0.5;
+    vec2 way = pb - pa; float len = length(way);
+    way = len > 1e-6 ? way / len : vec2(1.0, 0.0);
+    vec2 side = vec2(-way.y, way.x);
+    float half_width = in_width * 0.5 + 1.0;
+    vec4 end = in_corner.x < 0.5 ? a : b;
+    vec2 shift = side * (in_corner.y * 2.0 - 1.0) * half_width + way * (in_corner.x * 2.0 - 1.0) * 0.5;
+    gl_Position = end + vec4(shift * 2.0 / u_size * end.w, 0.0, 0.0);
+    v_colour = in_colour; v_across = (in_corner.y * 2.0 - 1.0) * half_width;
+    v_along = in_corner.x * len; v_width = in_width; v_length = len;
+}
+"""
+
+_LINE_FRAGMENT = _HEAD + """
+uniform float u_stitch;
+in vec4 v_colour; in float v_across; in float v_along; in float v_width; flat in float v_length;
+out vec4 f_colour;
+void main() {
+    float soft = clamp(v_width * 0.5 + 0.5 - abs(v_across), 0.0, 1.0);
+    if (u_stitch > 0.0) {
+        float count = max(1.0, floor(v_length / u_stitch + 0.5));
+        float phase = fract(v_along / max(v_length, 1e-3) * count);
+        float px = v_length / count;
+        float from = abs(phase - 0.5) * px;
+        soft *= clamp(0.32 * px - from + 0.5, 0.0, 1.0);
+    }
+    if (soft <= 0.0) discard;
+    f_colour = vec4(v_colour.rgb, v_colour.a * soft);
+}
+"""
+
+_DOT_VERTEX = _HEAD + """
+uniform mat4 u_matrix; uniform vec3 u_eye; uniform float u_pull; uniform vec2 u_size;
+in vec2 in_corner; in vec3 in_position; in vec4 in_colour; in float in_size;
+out vec4 v_colour; out vec2 v_place; out float v_radius;
+void main() {
+    vec4 at = u_matrix * vec4(in_position + normalize(u_eye - in_position) * u_pull, 1.0);
+    float radius = in_size * 0.5 + 1.0;
+    vec2 place = (in_corner * 2.0 - 1.0) * radius;
+    gl_Position = at + vec4(place * 2.0 / u_size * at.w, 0.0, 0.0);
+    v_colour = in_colour; v_place = place; v_radius = in_size * 0.5;
+}
+"""
+
+_DOT_FRAGMENT = _HEAD + """
+in vec4 v_colour; in vec2 v_place; in float v_radius;
+out vec4 f_colour;
+void main() {
+    float soft = clamp(v_radius + 0.5 - length(v_place), 0.0, 1.0);
+    if (soft <= 0.0) discard;
+    f_colour = vec4(v_colour.rgb, v_colour.a * soft);
+}
+"""
+
+_COPY_VERTEX = _HEAD + """
+in vec2 in_corner; out vec2 v_uv;
+void main() { v_uv = in_corner; gl_Position = vec4(in_corner * 2.0 - 1.0, 0.0, 1.0); }
+"""
+
+_COPY_FRAGMENT = _HEAD + """
+uniform sampler2D u_picture; in vec2 v_uv; out vec4 f_colour;
+void main() { f_colour = vec4(texture(u_picture, v_uv).rgb, 1.0); }
+"""
+
+
+class Programs:
+    """Compiled once a context."""
+
+    def __init__(self, context: Any) -> None:
+        self.fill = context.program(vertex_shader=_FILL_VERTEX, fragment_shader=_FILL_FRAGMENT)
+        self.line = context.program(vertex_shader=_LINE_VERTEX, fragment_shader=_LINE_FRAGMENT)
+        self.dot = context.program(vertex_shader=_DOT_VERTEX, fragment_shader=_DOT_FRAGMENT)
+        self.copy = context.program(vertex_shader=_COPY_VERTEX, fragment_shader=_COPY_FRAGMENT)
+
+
+def put(program: Any, name: str, value: Any) -> None:
+    """Set a uniform where the program kept it; compilers drop those that are not used."""
+    if name in program:
+        member = program[name]
+        if isinstance(value, bytes):
+            member.write(value)
+        else:
+            member.value = value

@@ -1,0 +1,100 @@
+"""What is drawn, as arrays: no OpenGL here, so scenes can be made and tested anywhere."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+import numpy as np
+from numpy.typing import NDArray
+
+from jacket.core.mesh.geometry import point_normals
+from jacket.core.mesh.polymesh import PolyMesh
+
+Array = NDArray[np.float32]
+
+FILL_WIDTH = 12
+"""position 3, normal 3, colour 4, uv 2"""
+LINE_WIDTH = 11
+"""from 3, to 3, colour 4, width 1"""
+DOT_WIDTH = 8
+"""position 3, colour 4, size 1"""
+
+
+def _none(width: int) -> Array:
+    return np.zeros((0, width), np.float32)
+
+
+@dataclass(frozen=True, eq=False)
+class Layer:
+    """Triangles, lines and dots that share a pull towards the eye.
+
+    fill (3T, 12), lines (S, 11), dots (K, 8); `stitch` breaks the lines into dashes of about that
+    many pixels; `checker` > 0 draws squares of 1 / checker sheet units over mapped faces; `on_top`
+    draws over everything.
+    """
+
+    fill: Array = field(default_factory=lambda: _none(FILL_WIDTH))
+    lines: Array = field(default_factory=lambda: _none(LINE_WIDTH))
+    dots: Array = field(default_factory=lambda: _none(DOT_WIDTH))
+    pull: float = 0.0
+    stitch: float = 0.0
+    checker: float = 0.0
+    lit: bool = True
+    on_top: bool = False
+
+
+@dataclass(frozen=True, eq=False)
+class Scene:
+    """`base` is kept as a picture while camera and base stay the same; `light` is drawn in its place
+    while the view moves; `layers` are drawn over it each time."""
+
+    base: Layer | None = None
+    light: Layer | None = None
+    layers: tuple[Layer, ...] = ()
+    ground: tuple[float, float, float] = (0.44, 0.48, 0.52)
+
+
+def fill_rows(
+    mesh: PolyMesh, colours: NDArray[np.float64], places: NDArray[np.float64] | None = None,
+    faces: NDArray[np.bool_] | None = None,
+) -> Array:  # fmt: skip
+    """(3T, 12) rows of a mesh's triangles. colours (F, 4) a face or (4,); places (C, 3) draws the
+    corners elsewhere (on the sheet); faces (F,) keeps only some."""
+    tri, face = mesh.triangles, mesh.triangle_faces
+    if faces is not None:
+        keep = faces[face]
+        tri, face = tri[keep], face[keep]
+    corner = tri.ravel()
+    out = np.zeros((len(corner), FILL_WIDTH), np.float32)
+    point = mesh.corners[corner]
+    if places is None:
+        out[:, :3] = mesh.points[point]
+        out[:, 3:6] = point_normals(mesh)[point]
+    else:
+        out[:, :3] = places[corner]
+        out[:, 5] = 1.0
+    out[:, 6:10] = colours if np.ndim(colours) == 1 else np.repeat(colours[face], 3, axis=0)
+    uv = mesh.uv
+    out[:, 10:12] = -1e6 if uv is None else np.nan_to_num(uv[corner], nan=-1e6)
+    return out
+
+
+def line_rows(segments: NDArray[np.float64], colour: tuple[float, ...], width: float) -> Array:
+    """(S, 11) rows of segments (S, 2, 2 or 3)."""
+    out = np.zeros((len(segments), LINE_WIDTH), np.float32)
+    size = segments.shape[2] if len(segments) else 3
+    out[:, :size] = segments[:, 0] if len(segments) else 0
+    out[:, 3 : 3 + size] = segments[:, 1] if len(segments) else 0
+    out[:, 6:10] = colour
+    out[:, 10] = width
+    return out
+
+
+def dot_rows(points: NDArray[np.float64], colour: tuple[float, ...], size: float) -> Array:
+    """(K, 8) rows of round dots."""
+    out = np.zeros((len(points), DOT_WIDTH), np.float32)
+    if len(points):
+        out[:, : points.shape[1]] = points
+    out[:, 3:7] = colour
+    out[:, 7] = size
+    return out

@@ -1,0 +1,82 @@
+"""Settings as a dataclass over a small JSON file in the platform's folder."""
+
+from __future__ import annotations
+
+import contextlib
+import dataclasses
+import json
+import os
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+import platformdirs
+
+VERSION = 1
+
+
+@dataclass
+class Settings:
+    """Everything a user can set. Unknown or ill-typed values in the file are passed over."""
+
+    version: int = VERSION
+    reach: float = 9.0
+    brush: float = 60.0
+    strength: float = 0.5
+    quads: int = 2000
+    sharp: float = 38.0
+    night: bool = False
+    autosave_seconds: int = 60
+    recent: list[str] = field(default_factory=list)
+    splitters: dict[str, list[int]] = field(default_factory=dict)
+
+    def remember(self, path: str, most: int = 10) -> None:
+        """Put a file at the head of the recent ones."""
+        self.recent = [path, *[p for p in self.recent if p != path]][:most]
+
+
+def config_dir() -> Path:
+    """Where settings live; JACKET_HOME overrides it and all other folders."""
+    home = os.environ.get("JACKET_HOME")
+    return Path(home) / "config" if home else Path(platformdirs.user_config_dir("jacket"))
+
+
+def state_dir() -> Path:
+    """Where autosaves and logs live."""
+    home = os.environ.get("JACKET_HOME")
+    return Path(home) / "state" if home else Path(platformdirs.user_state_dir("jacket"))
+
+
+def load_settings() -> Settings:
+    """Settings from disk; the defaults when there is no file or it cannot be understood."""
+    try:
+        data = json.loads((config_dir() / "settings.json").read_text())
+    except (OSError, ValueError):
+        return Settings()
+    return from_dict(data) if isinstance(data, dict) else Settings()
+
+
+def from_dict(data: dict[str, Any]) -> Settings:
+    """Settings from plain values, each only where its type fits."""
+    out = Settings()
+    for entry in dataclasses.fields(Settings):
+        if entry.name in data and entry.name != "version":
+            default = getattr(out, entry.name)
+            value = data[entry.name]
+            if isinstance(default, float) and isinstance(value, int) and not isinstance(value, bool):
+                value = float(value)
+            if type(value) is type(default):
+                setattr(out, entry.name, value)
+    return out
+
+
+def save_settings(settings: Settings) -> None:
+    """Write only what differs from the defaults; a full disk or a read-only home is no disaster."""
+    default = Settings()
+    data = {k: v for k, v in dataclasses.asdict(settings).items() if v != getattr(default, k) or k == "version"}
+    with contextlib.suppress(OSError):
+        folder = config_dir()
+        folder.mkdir(parents=True, exist_ok=True)
+        part = folder / "settings.json.part"
+        part.write_text(json.dumps(data, indent=1))
+        part.replace(folder / "settings.json")

@@ -1,0 +1,1 @@
+"""Gestures as state machines over plain events, and the registry of commands; no widgets."""

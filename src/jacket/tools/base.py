@@ -1,0 +1,73 @@
+"""What every tool is: a state machine over pointer events that shows ghosts and makes edits."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import ClassVar
+
+from jacket.document.document import Document
+from jacket.tools.events import NO_GHOST, Ghost, Pointer
+
+
+@dataclass
+class ToolSettings:
+    """Values that all tools share; sizes are in pixels on the screen."""
+
+    reach: float = 9.0
+    brush: float = 60.0
+    strength: float = 0.5
+    hold_borders: bool = False
+    extra: dict[str, float] = field(default_factory=dict)
+
+
+class Tool:
+    """Base of all tools. `ghost` is what the overlay shows; views call the methods below.
+
+    Every method may raise EditRefused; the document is then unchanged and the sentence is shown.
+    """
+
+    id: ClassVar[str] = ""
+    label: ClassVar[str] = ""
+    stage: ClassVar[str] = ""
+    key: ClassVar[str] = ""
+    brush: ClassVar[bool] = False
+    legend: ClassVar[tuple[tuple[str, str], ...]] = ()
+
+    def __init__(self, document: Document, settings: ToolSettings) -> None:
+        self.document = document
+        self.settings = settings
+        self.ghost: Ghost = NO_GHOST
+
+    @property
+    def busy(self) -> bool:
+        """Whether a drag is going on."""
+        return False
+
+    def hover(self, pointer: Pointer) -> None:
+        """The pointer moved with no button down."""
+
+    def press(self, pointer: Pointer) -> None:
+        """The left button went down."""
+
+    def move(self, pointer: Pointer) -> None:
+        """The pointer moved with the left button down."""
+
+    def release(self, pointer: Pointer) -> None:
+        """The left button came up."""
+
+    def step(self) -> None:
+        """Space: the next of the things that could happen here."""
+
+    def remove(self, pointer: Pointer) -> None:
+        """Backspace: remove what is under the pointer."""
+
+    def cancel(self) -> bool:
+        """Escape: drop the gesture; whether there was one."""
+        had = self.busy
+        self.document.rollback()
+        self.ghost = NO_GHOST
+        return had
+
+    def leave(self) -> None:
+        """The pointer left the view or the tool is put away."""
+        self.ghost = NO_GHOST

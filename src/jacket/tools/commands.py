@@ -1,0 +1,308 @@
+"""The one registry of commands: menus, keys, search and buttons all read it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any, Protocol
+
+import numpy as np
+
+from jacket.core.fit.relax import relaxed
+from jacket.core.flatten.unwrap import unwrap
+from jacket.core.layout.islands import density_scales
+from jacket.core.layout.pack import PackSettings, pack
+from jacket.core.mesh.edits import faces_removed, points_removed
+from jacket.core.mesh.polymesh import PolyMesh
+from jacket.core.quads.auto import AutoSettings, automatic_quads
+from jacket.core.seams.cuts import cut_edges, sew_edges, sharp_edges
+from jacket.core.seams.suggest import suggest_seams
+from jacket.document.derived import islands_of, surface_of
+from jacket.document.document import Document
+from jacket.document.state import STAGES, Held, State
+from jacket.errors import JacketError
+from jacket.progress import Progress
+
+
+class Host(Protocol):
+    """What commands need of the program around them."""
+
+    document: Document
+    values: dict[str, Any]
+
+    def work(self, name: str, job: Callable[[Progress], Any], done: Callable[[Any], None]) -> None: ...
+    def show_stage(self, stage: str) -> None: ...
+    def toggle(self, display: str) -> None: ...
+    def frame(self, everything: bool) -> None: ...
+    def open_source(self) -> None: ...
+    def open_project(self) -> None: ...
+    def save(self, ask: bool) -> None: ...
+    def deliver(self) -> None: ...
+    def say(self, text: str) -> None: ...
+
+
+@dataclass(frozen=True)
+class Command:
+    """id; our label; words to find it by; default key; whether it fits now; what it does."""
+
+    id: str
+    label: str
+    words: str
+    key: str
+    available: Callable[[State], bool]
+    run: Callable[[Host], None]
+
+
+def always(state: State) -> bool:
+    return True
+
+
+def has_source(state: State) -> bool:
+    return state.source is not None
+
+
+def has_quads(state: State) -> bool:
+    return state.jacket is not None and state.jacket.mesh.n_faces > 0
+
+
+def has_held(state: State) -> bool:
+    return has_quads(state) and len(state.held) > 0
+
+
+def has_seams(state: State) -> bool:
+    return state.jacket is not None and len(state.jacket.mesh.mark("seam")) > 0
+
+
+def has_uvs(state: State) -> bool:
+    uv = state.jacket.mesh.uv if state.jacket is not None else None
+    return uv is not None and bool(np.isfinite(uv).any())
+
+
+def has_trials(state: State) -> bool:
+    return bool(state.trials)
+
+
+def _edit(name: str, change: Callable[[Host, PolyMesh], PolyMesh]) -> Callable[[Host], None]:
+    """A command that changes the jacket's mesh at once."""
+
+    def run(host: Host) -> None:
+        host.document.edit_jacket(name, change(host, host.document.require_jacket().mesh))
+
+    return run
+
+
+def _long_edit(name: str, change: Callable[[Host, PolyMesh, Progress], PolyMesh]) -> Callable[[Host], None]:
+    """A command that changes the jacket's mesh after work in the background; the result is used
+    only while the mesh it came from is still there."""
+
+    def run(host: Host) -> None:
+        mesh = host.document.require_jacket().mesh
+
+        def done(result: PolyMesh) -> None:
+            jacket = host.document.state.jacket
+            if jacket is None or jacket.mesh is not mesh:
+                raise JacketError(f"The jacket changed meanwhile, so '{name}' was not applied; do it again.")
+            host.document.edit_jacket(name, result)
+
+        host.work(name, lambda progress: change(host, mesh, progress), done)
+
+    return run
+
+
+def _make_trial(host: Host) -> None:
+    source = host.document.require_source()
+    settings = AutoSettings(quads=int(host.values["quads"]), sharp=float(host.values["sharp"]))
+    surface = surface_of(source.mesh)
+
+    def done(result: Any) -> None:
+        if source.mesh not in [s.mesh for s in host.document.state.sources]:
+            raise JacketError("The source is gone meanwhile, so the trial was thrown away.")
+        figures = {**result.figures.as_dict(), "field_singularities": result.field_singularities}
+        host.document.add_trial(result.mesh, {"quads": settings.quads, "sharp": settings.sharp}, figures)
+        for note in result.notes:
+            host.say(note)
+
+    host.work("making a trial", lambda progress: automatic_quads(source.mesh, settings, progress, surface), done)
+
+
+def _take_trial(host: Host) -> None:
+    host.document.take_trial(host.document.state.trials[-1].id)
+
+
+def _drop_trial(host: Host) -> None:
+    host.document.drop_trial(host.document.state.trials[-1].id)
+
+
+def _mirror(axis: str) -> Callable[[Host], None]:
+    def run(host: Host) -> None:
+        state = host.document.state
+        host.document.apply(f"mirror {axis.upper() or 'off'}", state.with_(mirror=axis))
+
+    return run
+
+
+def _relax_all(host: Host, mesh: PolyMesh) -> PolyMesh:
+    source = host.document.state.source
+    surface = surface_of(source.mesh) if source is not None else surface_of(mesh)
+    return relaxed(mesh, surface, 8, held=mesh.topology.border_points)
+
+
+def _remove_held(host: Host, mesh: PolyMesh) -> PolyMesh:
+    held = host.document.state.held
+    if held.kind == "points":
+        return points_removed(mesh, held.ids).mesh
+    if held.kind == "edges":
+        corners = np.flatnonzero(np.isin(mesh.topology.edge, held.ids))
+        return faces_removed(mesh, np.unique(mesh.face_of_corner[corners])).mesh
+    return faces_removed(mesh, held.ids).mesh
+
+
+def _held_edges(host: Host, mesh: PolyMesh) -> Any:
+    held = host.document.state.held
+    if held.kind == "edges":
+        return held.ids
+    if held.kind == "faces":
+        # The outline of held faces.
+        inside = np.zeros(mesh.n_faces, bool)
+        inside[held.ids] = True
+        twin = mesh.topology.twin
+        other = np.where(twin >= 0, inside[mesh.face_of_corner[np.maximum(twin, 0)]], False)
+        return np.unique(mesh.topology.edge[inside[mesh.face_of_corner] & ~other])
+    raise JacketError("Hold edges or faces first; points cannot be cut.")
+
+
+def _flatten(host: Host, mesh: PolyMesh, progress: Progress) -> PolyMesh:
+    result, islands = unwrap(mesh, progress=progress)
+    return _with_report(result, islands)
+
+
+def _flatten_held(host: Host, mesh: PolyMesh, progress: Progress) -> PolyMesh:
+    held = host.document.state.held
+    islands = islands_of(mesh)
+    if held.kind != "faces" or len(held) == 0:
+        raise JacketError("Hold a face of the islands to flatten first.")
+    only = np.unique(islands.labels[held.ids])
+    result, report = unwrap(mesh, only, progress)
+    return _with_report(result, report)
+
+
+def _with_report(mesh: PolyMesh, islands: Any) -> PolyMesh:
+    bad = [i for i in islands if not i.flat]
+    if bad and len(bad) == len(islands):
+        raise JacketError(bad[0].problem)
+    return mesh
+
+
+def _even_density(host: Host, mesh: PolyMesh) -> PolyMesh:
+    islands = islands_of(mesh)
+    uv = mesh.uv
+    if uv is None:
+        raise JacketError("There are no UVs yet; flatten the jacket first.")
+    scales = density_scales(islands)
+    mapped = islands.mapped
+    # Keep the total area on the sheet while every island gets the same density.
+    wanted = np.where(mapped, islands.surface_area, 0.0)
+    total = float(np.sqrt(islands.sheet_area.sum() / max(wanted.sum(), 1e-300)))
+    boxes = islands.boxes()
+    middle = (boxes[:, :2] + boxes[:, 2:]) / 2
+    label = islands.corner_labels
+    factor = (scales * total)[label][:, None]
+    new = np.where(mapped[label][:, None], (uv - middle[label]) * factor + middle[label], uv)
+    return mesh.with_uv(new, next(iter(mesh.uvs)))
+
+
+def _pack(host: Host, mesh: PolyMesh, progress: Progress) -> PolyMesh:
+    sheet = host.document.state.sheet
+    result = pack(islands_of(mesh), PackSettings(sheet.size, sheet.margin, sheet.turn), progress)
+    return mesh.with_uv(result.uv, next(iter(mesh.uvs)))
+
+
+def _undo(host: Host) -> None:
+    name = host.document.undo()
+    host.say(f"Undone: {name}." if name else "There is nothing to undo.")
+
+
+def _redo(host: Host) -> None:
+    name = host.document.redo()
+    host.say(f"Done again: {name}." if name else "There is nothing to do again.")
+
+
+def _let_go(host: Host) -> None:
+    host.document.amend(host.document.state.with_(held=Held()))
+
+
+def _angle_cuts(host: Host, mesh: PolyMesh) -> PolyMesh:
+    edges = sharp_edges(mesh, float(host.values["angle"]))
+    if len(edges) == 0:
+        raise JacketError(f"No edge turns by more than {host.values['angle']:g}°; lower the angle.")
+    return cut_edges(mesh, edges)
+
+
+def _stage(name: str) -> Callable[[Host], None]:
+    return lambda host: host.show_stage(name)
+
+
+def _toggle(name: str) -> Callable[[Host], None]:
+    return lambda host: host.toggle(name)
+
+
+def build_commands() -> dict[str, Command]:
+    """Every command by its id, in the order in which search lists them."""
+    rows = [
+        Command("open-source", "Open a source…", "load import mesh sculpt scan obj ply stl glb off", "Ctrl+I", always, lambda h: h.open_source()),
+        Command("open-project", "Open a project…", "load file jacket", "Ctrl+O", always, lambda h: h.open_project()),
+        Command("save", "Save", "project file store", "Ctrl+S", always, lambda h: h.save(False)),
+        Command("save-as", "Save as…", "project copy", "Ctrl+Shift+S", always, lambda h: h.save(True)),
+        Command("undo", "Undo", "back take step", "Ctrl+Z", always, _undo),
+        Command("redo", "Do again", "redo forward", "Ctrl+Shift+Z", always, _redo),
+        Command("frame", "Frame what is held", "zoom look view", "F", always, lambda h: h.frame(False)),
+        Command("frame-all", "Frame everything", "zoom look view all", "Shift+F", always, lambda h: h.frame(True)),
+        Command("let-go", "Let go of everything", "deselect none", "", has_held, _let_go),
+        Command("remove-held", "Remove what is held", "delete erase faces edges points", "Delete", has_held, _edit("remove what was held", _remove_held)),
+        Command("make-trial", "Make a trial", "automatic quads remesh retopology generate", "", has_source, _make_trial),
+        Command("take-trial", "Take the trial", "accept use keep automatic", "", has_trials, _take_trial),
+        Command("drop-trial", "Throw the trial away", "discard reject automatic", "", has_trials, _drop_trial),
+        Command("relax-all", "Relax the whole jacket", "smooth even quads", "", has_quads, _edit("relax the jacket", _relax_all)),
+        Command("mirror-x", "Mirror across the X plane", "symmetry", "", always, _mirror("x")),
+        Command("mirror-y", "Mirror across the Y plane", "symmetry", "", always, _mirror("y")),
+        Command("mirror-z", "Mirror across the Z plane", "symmetry", "", always, _mirror("z")),
+        Command("mirror-off", "No mirror", "symmetry off", "", always, _mirror("")),
+        Command("cut-held", "Cut what is held", "seam mark edges outline", "", has_held, _edit("cut what is held", lambda h, m: cut_edges(m, _held_edges(h, m)))),
+        Command("sew-held", "Sew what is held", "seam join weld edges", "", has_held, _edit("sew what is held", lambda h, m: sew_edges(m, _held_edges(h, m)))),
+        Command("cut-angle", "Cut above the angle", "seam sharp hard edges", "", has_quads, _edit("cut above an angle", _angle_cuts)),
+        Command("suggest-seams", "Suggest seams", "automatic cut islands", "", has_quads, _long_edit("suggest seams", lambda h, m, p: suggest_seams(m, progress=p))),
+        Command("clear-seams", "Clear all seams", "sew remove", "", has_seams, _edit("clear all seams", lambda h, m: m.with_mark("seam", np.zeros((0, 2))))),
+        Command("flatten", "Flatten all islands", "unwrap uv lay flat", "", has_quads, _long_edit("flatten", _flatten)),
+        Command("flatten-held", "Flatten the held islands", "unwrap uv part", "", has_held, _long_edit("flatten the held islands", _flatten_held)),
+        Command("even-density", "Same density for all", "texel scale normalise", "", has_uvs, _edit("even the density", _even_density)),
+        Command("pack", "Pack the sheet", "layout place islands arrange", "", has_uvs, _long_edit("pack the sheet", _pack)),
+        Command("deliver", "Deliver files…", "export obj glb gltf png report", "Ctrl+E", has_quads, lambda h: h.deliver()),
+    ]  # fmt: skip
+    labels = {"source": "Source", "topology": "Topology", "seams": "Seams", "flatten": "Flatten", "layout": "Layout", "deliver": "Deliver"}
+    rows += [
+        Command(f"stage-{name}", f"Go to {labels[name]}", "stage ticket", str(k + 1), always, _stage(name))
+        for k, name in enumerate(STAGES)
+    ]
+    shows = {"source": "Show the source", "jacket": "Show the jacket", "wire": "Show the wires", "gap": "Show the gap to the source",
+             "poles": "Show the poles", "seams": "Show the seams", "islands": "Show islands in colours",
+             "checker": "Show the checker", "stretch": "Show the stretch", "names": "Show island names", "night": "Night bench"}  # fmt: skip
+    rows += [Command(f"show-{k}", label, "display toggle view hide", "", always, _toggle(k)) for k, label in shows.items()]
+    return {row.id: row for row in rows}
+
+
+def search(commands: dict[str, Command], text: str, state: State) -> list[Command]:
+    """Available commands that match every typed word, those whose label begins so first."""
+    words = text.lower().split()
+    found = []
+    for command in commands.values():
+        label, other = command.label.lower(), command.words
+        if command.available(state) and all(w in label or w in other for w in words):
+            rank = 0 if label.startswith(text.lower()) else 1 if all(w in label for w in words) else 2
+            found.append((rank, command))
+    return [c for _, c in sorted(found, key=lambda item: item[0])]
+
+
+def project_name(path: str) -> str:
+    """The name shown for a project file."""
+    return Path(path).stem if path else "unsaved project"

@@ -1,0 +1,181 @@
+"""What is under the pointer: points, edges and faces of the jacket, the source, the sheet."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from jacket.core.mesh.polymesh import Floats, PolyMesh
+from jacket.core.space.bvh import Bvh, Hit
+from jacket.document.derived import kept, surface_of
+from jacket.document.state import State
+from jacket.tools.events import Pointer
+from jacket.tools.view import FormCamera
+
+
+@dataclass(frozen=True, eq=False)
+class Pick:
+    """kind: "point", "edge", "face" or ""; its id; where; the share along an edge."""
+
+    kind: str = ""
+    id: int = -1
+    position: Floats | None = None
+    share: float = 0.0
+
+
+NOTHING = Pick()
+
+
+def source_hit(state: State, pointer: Pointer) -> Hit | None:
+    """Where the pointer's ray meets the visible source."""
+    source = state.source
+    if source is None or not source.visible or pointer.form is None:
+        return None
+    origin, direction = pointer.form.ray(pointer.x, pointer.y)
+    return surface_of(source.mesh).ray(origin, direction)
+
+
+def occluder(state: State) -> Bvh | None:
+    """What can hide jacket elements."""
+    source = state.source
+    return surface_of(source.mesh) if source is not None and source.visible else None
+
+
+def visible(camera: FormCamera, points: Floats, hiding: Bvh | None, slack: float) -> NDArray[np.bool_]:
+    """(N,) whether points are not behind the hiding surface by more than `slack`."""
+    if hiding is None or len(points) == 0:
+        return np.ones(len(points), bool)
+    away = points - camera.eye
+    far = np.linalg.norm(away, axis=1)
+    origins = np.tile(camera.eye, (len(points), 1))
+    return ~hiding.occluded(origins, away / far[:, None], far - slack)
+
+
+def screen_points(mesh: PolyMesh, camera: FormCamera) -> Floats:
+    """(V, 3) projected points, kept for as long as mesh and camera stay the same."""
+    store = kept(mesh, "screen", dict)
+    if store.get("camera") is not camera:
+        store["camera"], store["at"] = camera, camera.project(mesh.points)
+    at: Floats = store["at"]
+    return at
+
+
+def pick(
+    mesh: PolyMesh, pointer: Pointer, reach: float, hiding: Bvh | None, kinds: str = "point edge face"
+) -> Pick:
+    """The visible element nearest to the pointer: points before edges before faces."""
+    if pointer.form is None or mesh.n_points == 0:
+        return NOTHING
+    camera = pointer.form
+    slack = 0.02 * max(mesh.diagonal, camera.pixel_size(camera.distance) * 20)
+    if "point" in kinds:
+        near = nearest_points(mesh, pointer, reach, hiding, slack, 1)
+        if len(near):
+            return Pick("point", int(near[0]), mesh.points[near[0]])
+    if "edge" in kinds:
+        found = _nearest_edge(mesh, pointer, reach, hiding, slack)
+        if found.kind:
+            return found
+    if "face" in kinds and mesh.n_faces:
+        return _face_under(mesh, pointer, hiding, slack)
+    return NOTHING
+
+
+def nearest_points(
+    mesh: PolyMesh, pointer: Pointer, reach: float, hiding: Bvh | None, slack: float, most: int,
+    among: NDArray[np.bool_] | None = None,
+) -> NDArray[np.intp]:  # fmt: skip
+    """Visible points within `reach` pixels, nearest first, at most `most` of them."""
+    assert pointer.form is not None
+    at = screen_points(mesh, pointer.form)
+    far = np.hypot(at[:, 0] - pointer.x, at[:, 1] - pointer.y)
+    good = far <= reach
+    if among is not None:
+        good &= among
+    ids = np.flatnonzero(good)
+    ids = ids[np.argsort(far[ids], kind="stable")][: 3 * most]
+    return ids[visible(pointer.form, mesh.points[ids], hiding, slack)][:most]
+
+
+def _nearest_edge(mesh: PolyMesh, pointer: Pointer, reach: float, hiding: Bvh | None, slack: float) -> Pick:
+    assert pointer.form is not None
+    ends = mesh.topology.edge_points
+    if len(ends) == 0:
+        return NOTHING
+    at = screen_points(mesh, pointer.form)
+    a, b = at[ends[:, 0], :2], at[ends[:, 1], :2]
+    share, far = segment_distance(np.array([pointer.x, pointer.y]), a, b)
+    ids = np.flatnonzero(far <= reach)
+    ids = ids[np.argsort(far[ids], kind="stable")][:12]
+    if len(ids) == 0:
+        return NOTHING
+    # The share on screen becomes a share in space by the depths of the ends.
+    za, zb = at[ends[ids, 0], 2], at[ends[ids, 1], 2]
+    s = share[ids] * za / np.maximum(share[ids] * za + (1 - share[ids]) * zb, 1e-300)
+    places = mesh.points[ends[ids, 0]] * (1 - s)[:, None] + mesh.points[ends[ids, 1]] * s[:, None]
+    seen = np.flatnonzero(visible(pointer.form, places, hiding, slack))
+    if len(seen) == 0:
+        return NOTHING
+    depth = at[ends[ids[seen], 0], 2]
+    # Among edges about equally near on screen the one in front counts.
+    best = seen[int(np.argmin(far[ids[seen]] + 1e-3 * reach * (depth - depth.min()) / max(float(depth.min()), 1e-300)))]
+    return Pick("edge", int(ids[best]), places[best], float(s[best]))
+
+
+def segment_distance(p: Floats, a: Floats, b: Floats) -> tuple[Floats, Floats]:
+    """Share along and distance to each of (N, 2) segments from a place (2,)."""
+    d = b - a
+    length2 = np.maximum((d**2).sum(axis=1), 1e-300)
+    share = np.clip(((p - a) * d).sum(axis=1) / length2, 0, 1)
+    return share, np.linalg.norm(a + share[:, None] * d - p, axis=1)
+
+
+def _face_under(mesh: PolyMesh, pointer: Pointer, hiding: Bvh | None, slack: float) -> Pick:
+    assert pointer.form is not None
+    origin, direction = pointer.form.ray(pointer.x, pointer.y)
+    hit = surface_of(mesh).ray(origin, direction)
+    if hit is None:
+        return NOTHING
+    if hiding is not None:
+        blocked = hiding.ray(origin, direction)
+        if blocked is not None and blocked.distance < hit.distance - slack:
+            return NOTHING
+    return Pick("face", int(mesh.triangle_faces[hit.triangle]), hit.position)
+
+
+def pick_flat(mesh: PolyMesh, pointer: Pointer, reach: float, kinds: str = "point edge face") -> Pick:
+    """The element under the pointer in the flat view."""
+    uv = mesh.uv
+    if pointer.flat is None or uv is None or mesh.n_faces == 0:
+        return NOTHING
+    place = pointer.flat.place(pointer.x, pointer.y)
+    far = np.linalg.norm(uv - place, axis=1) * pointer.flat.scale
+    far[~np.isfinite(far)] = np.inf
+    if "point" in kinds and far.min() <= reach:
+        return Pick("point", int(mesh.corners[int(np.argmin(far))]))
+    if "edge" in kinds:
+        a, b = uv, uv[mesh.topology.next]
+        share, off = segment_distance(place, np.nan_to_num(a, nan=1e9), np.nan_to_num(b, nan=1e9))
+        c = int(np.argmin(off))
+        if off[c] * pointer.flat.scale <= reach:
+            return Pick("edge", int(mesh.topology.edge[c]), share=float(share[c]))
+    if "face" in kinds:
+        f = _flat_face(mesh, uv, place)
+        if f >= 0:
+            return Pick("face", f)
+    return NOTHING
+
+
+def _flat_face(mesh: PolyMesh, uv: Floats, place: Floats) -> int:
+    tri = uv[mesh.triangles]
+    a, b, c = tri[:, 0] - place, tri[:, 1] - place, tri[:, 2] - place
+
+    def cross(p: Floats, q: Floats) -> Floats:
+        return p[:, 0] * q[:, 1] - p[:, 1] * q[:, 0]
+
+    s1, s2, s3 = cross(a, b), cross(b, c), cross(c, a)
+    inside = ((s1 >= 0) & (s2 >= 0) & (s3 >= 0)) | ((s1 <= 0) & (s2 <= 0) & (s3 <= 0))
+    hits = np.flatnonzero(inside)
+    return int(mesh.triangle_faces[hits[0]]) if len(hits) else -1

@@ -1,0 +1,158 @@
+"""A camera in numbers: projecting points, casting rays, turning, shifting, nearing."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+
+import numpy as np
+from numpy.typing import NDArray
+
+Floats = NDArray[np.float64]
+
+
+@dataclass(frozen=True, eq=False)
+class FormCamera:
+    """Looks at `target` from `distance` along angles in degrees; `width` × `height` in pixels.
+
+    `yaw` turns about Y, `pitch` lifts; the opening angle is vertical.
+    """
+
+    target: Floats
+    distance: float
+    yaw: float = 30.0
+    pitch: float = 18.0
+    opening: float = 35.0
+    width: int = 800
+    height: int = 600
+
+    @property
+    def rotation(self) -> Floats:
+        """(3, 3) rows: right, up, towards the eye."""
+        y, p = np.radians(self.yaw), np.radians(self.pitch)
+        back = np.array([np.sin(y) * np.cos(p), np.sin(p), np.cos(y) * np.cos(p)])
+        right = np.array([np.cos(y), 0.0, -np.sin(y)])
+        return np.stack([right, np.cross(back, right), back])
+
+    @property
+    def eye(self) -> Floats:
+        """(3,) where the camera stands."""
+        return self.target + self.rotation[2] * self.distance
+
+    @property
+    def near_far(self) -> tuple[float, float]:
+        """Depth range that keeps the whole scene and its precision."""
+        return max(self.distance * 0.02, 1e-6), self.distance * 12.0
+
+    @property
+    def matrix(self) -> Floats:
+        """(4, 4) world → clip, for column vectors."""
+        near, far = self.near_far
+        f = 1.0 / np.tan(np.radians(self.opening) / 2)
+        aspect = self.width / max(self.height, 1)
+        projection = np.array([
+            [f / aspect, 0, 0, 0], [0, f, 0, 0],
+            [0, 0, (far + near) / (near - far), 2 * far * near / (near - far)], [0, 0, -1, 0],
+        ])  # fmt: skip
+        view = np.eye(4)
+        view[:3, :3] = self.rotation
+        view[:3, 3] = -self.rotation @ self.eye
+        return projection @ view
+
+    def project(self, points: Floats) -> Floats:
+        """(N, 3) pixels from the upper left, and depth along the view; NaN behind the eye."""
+        local = (np.atleast_2d(points) - self.eye) @ self.rotation.T
+        depth = -local[:, 2]
+        f = self.height / 2 / np.tan(np.radians(self.opening) / 2)
+        with np.errstate(divide="ignore", invalid="ignore"):
+            x = self.width / 2 + f * local[:, 0] / depth
+            y = self.height / 2 - f * local[:, 1] / depth
+        out = np.stack([x, y, depth], axis=1)
+        out[depth <= 0] = np.nan
+        return out
+
+    def ray(self, x: float, y: float) -> tuple[Floats, Floats]:
+        """Origin and unit direction through a pixel."""
+        f = self.height / 2 / np.tan(np.radians(self.opening) / 2)
+        local = np.array([(x - self.width / 2) / f, -(y - self.height / 2) / f, -1.0])
+        direction = self.rotation.T @ local
+        return self.eye, direction / np.linalg.norm(direction)
+
+    def pixel_size(self, depth: float) -> float:
+        """Length of a pixel at a depth along the view."""
+        return 2 * depth * np.tan(np.radians(self.opening) / 2) / max(self.height, 1)
+
+    def turned(self, dx: float, dy: float) -> FormCamera:
+        """Turned by a drag in pixels."""
+        pitch = float(np.clip(self.pitch + dy * 0.4, -89.0, 89.0))
+        return replace(self, yaw=self.yaw - dx * 0.4, pitch=pitch)
+
+    def shifted(self, dx: float, dy: float) -> FormCamera:
+        """Shifted so that what is at the target's depth follows the pointer."""
+        size = self.pixel_size(self.distance)
+        right, up, _ = self.rotation
+        return replace(self, target=self.target - right * dx * size + up * dy * size)
+
+    def neared(self, steps: float, toward: Floats | None = None) -> FormCamera:
+        """Nearer by wheel steps, at the place under the pointer where one is given."""
+        factor = 0.87**steps
+        target = self.target
+        if toward is not None:
+            target = toward + (self.target - toward) * factor
+        return replace(self, distance=max(self.distance * factor, 1e-6), target=target)
+
+    def framing(self, points: Floats) -> FormCamera:
+        """Moved so that the points fill the view."""
+        if len(points) == 0:
+            return self
+        low, high = points.min(axis=0), points.max(axis=0)
+        radius = max(float(np.linalg.norm(high - low)) / 2, 1e-6)
+        half = np.radians(self.opening) / 2
+        aspect = min(1.0, self.width / max(self.height, 1))
+        return replace(self, target=(low + high) / 2, distance=radius / np.sin(np.arctan(np.tan(half) * aspect)) * 1.02)
+
+
+@dataclass(frozen=True, eq=False)
+class FlatCamera:
+    """Looks at the sheet: `centre` in sheet units, `scale` pixels a sheet unit."""
+
+    centre: Floats
+    scale: float
+    width: int = 400
+    height: int = 600
+
+    @property
+    def matrix(self) -> Floats:
+        """(4, 4) sheet → clip."""
+        sx, sy = 2 * self.scale / max(self.width, 1), 2 * self.scale / max(self.height, 1)
+        out = np.eye(4)
+        out[0, 0], out[0, 3] = sx, -self.centre[0] * sx
+        out[1, 1], out[1, 3] = sy, -self.centre[1] * sy
+        return out
+
+    def project(self, uv: Floats) -> Floats:
+        """(N, 2) pixels from the upper left."""
+        uv = np.atleast_2d(uv)
+        x = self.width / 2 + (uv[:, 0] - self.centre[0]) * self.scale
+        y = self.height / 2 - (uv[:, 1] - self.centre[1]) * self.scale
+        return np.stack([x, y], axis=1)
+
+    def place(self, x: float, y: float) -> Floats:
+        """(2,) sheet place under a pixel."""
+        return self.centre + np.array([x - self.width / 2, self.height / 2 - y]) / self.scale
+
+    def shifted(self, dx: float, dy: float) -> FlatCamera:
+        """Shifted with the pointer."""
+        return replace(self, centre=self.centre + np.array([-dx, dy]) / self.scale)
+
+    def neared(self, steps: float, x: float, y: float) -> FlatCamera:
+        """Nearer at the pointer."""
+        anchor = self.place(x, y)
+        factor = 0.87**-steps
+        scale = float(np.clip(self.scale * factor, 20.0, 200_000.0))
+        return replace(self, scale=scale, centre=anchor + (self.centre - anchor) * (self.scale / scale))
+
+    def framing(self, low: Floats, high: Floats) -> FlatCamera:
+        """Moved so that a box fills the view."""
+        span = np.maximum(high - low, 1e-6)
+        scale = min(self.width / span[0], self.height / span[1]) * 0.82
+        return replace(self, centre=(low + high) / 2, scale=float(scale))
