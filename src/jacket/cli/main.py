@@ -22,10 +22,12 @@ class _Parser(argparse.ArgumentParser):
 
 def build_parser() -> argparse.ArgumentParser:
     """The parser of every verb."""
-    parser = _Parser(prog="jacket", description="An all-quad mesh fitted over a dense one, unwrapped, packed, delivered.")
+    parser = _Parser(
+        prog="jacket", description="An all-quad mesh fitted over a dense one, unwrapped, packed, delivered."
+    )
     parser.add_argument("--version", action="version", version=f"jacket {__version__}")
     verb = parser.add_subparsers(dest="verb", required=True, parser_class=_Parser, metavar="VERB")
-    common = argparse.ArgumentParser(add_help=False)
+    common = _Parser(add_help=False)
     common.add_argument("--report", metavar="FILE.json", help="write figures and checks as JSON")
     common.add_argument("--quiet", action="store_true", help="no progress")
     common.add_argument("--seed", type=int, default=0, help="kept in the report; results do not depend on it yet")

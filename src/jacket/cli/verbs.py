@@ -234,7 +234,9 @@ def deliver(options: Options) -> int:
 def _finish(options: Options, mesh: PolyMesh, checks: list[Check], report: dict[str, Any], stem: str) -> int:
     wrong = [c for c in checks if c.level == "wrong"]
     report = {**report, "checks": [c.as_dict() for c in checks], "ready": not wrong}
-    written = deliver_files(mesh, Path(options.output), stem, options.profile, options.size, report_bytes(plain(report)))
+    written = deliver_files(
+        mesh, Path(options.output), stem, options.profile, options.size, report_bytes(plain(report))
+    )
     write_report(options.report, report)
     for path in written:
         _say(options, f"wrote {path}")

@@ -58,6 +58,7 @@ def stretch_of(mesh: PolyMesh) -> NDArray[np.float64]:
 
 def gap_of(mesh: PolyMesh, source: PolyMesh) -> Floats:
     """(V,) distance of each point of a jacket to the source, % of the source's diagonal."""
+
     def make() -> Floats:
         return surface_of(source).closest(mesh.points)[2] / max(source.diagonal, 1e-300) * 100
 

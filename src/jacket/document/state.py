@@ -59,7 +59,7 @@ class Held:
     """What is selected on the active jacket: element ids of one kind."""
 
     kind: str = "faces"
-    ids: NDArray[np.int32] = field(default_factory=lambda: np.zeros(0, np.int32))
+    ids: NDArray[np.signedinteger] = field(default_factory=lambda: np.zeros(0, np.int32))
 
     def __len__(self) -> int:
         return len(self.ids)

@@ -20,8 +20,8 @@ def write_bytes(path: Path, data: bytes) -> None:
                 file.write(data)
                 file.flush()
                 os.fsync(file.fileno())
-            os.chmod(name, 0o666 & ~_umask())
-            os.replace(name, path)
+            Path(name).chmod(0o666 & ~_umask())
+            Path(name).replace(path)
         except BaseException:
             Path(name).unlink(missing_ok=True)
             raise

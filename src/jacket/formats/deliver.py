@@ -40,9 +40,7 @@ def in_profile(mesh: PolyMesh, profile: Profile) -> PolyMesh:
     return mesh.with_points(points)
 
 
-def deliver_files(
-    mesh: PolyMesh, folder: Path, stem: str, profile: str, size: int, report: bytes
-) -> list[Path]:
+def deliver_files(mesh: PolyMesh, folder: Path, stem: str, profile: str, size: int, report: bytes) -> list[Path]:
     """Make every file in memory, then write them; returns the paths. glTF is always Y up in metres,
     as its specification demands (section 3.4), whatever the profile."""
     if profile not in PROFILES:

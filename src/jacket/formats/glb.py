@@ -28,7 +28,7 @@ def read_gltf(data: bytes, path: Path) -> PolyMesh:
     else:
         gltf = pygltflib.GLTF2.from_json(data.decode("utf-8"), infer_missing=True)
     buffers = [_buffer(gltf, k, path) for k in range(len(gltf.buffers))]
-    parts: list[tuple[Floats, NDArray[np.int64], Floats | None]] = []
+    parts: list[tuple[Floats, NDArray[np.signedinteger], Floats | None]] = []
     scene = gltf.scenes[gltf.scene or 0] if gltf.scenes else None
     roots = scene.nodes if scene is not None else range(len(gltf.nodes))
     for root in roots or []:
@@ -167,7 +167,7 @@ def glb_bytes(mesh: PolyMesh, name: str) -> bytes:
     return b"".join(gltf.save_to_bytes())
 
 
-def short_diagonals(mesh: PolyMesh) -> NDArray[np.int32]:
+def short_diagonals(mesh: PolyMesh) -> NDArray[np.signedinteger]:
     """(T, 3) triangles as corner indices with quads split along their shorter diagonal."""
     tri = mesh.triangles.copy()
     quads = np.flatnonzero(mesh.sizes == 4)

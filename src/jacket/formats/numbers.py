@@ -74,7 +74,7 @@ def parse_float(data, i, end):
             break
         i += 1
     if i == first or (point and i == first + 1):
-        if i < end and (data[i] | 32) == 110 or i < end and (data[i] | 32) == 105:
+        if (i < end and (data[i] | 32) == 110) or (i < end and (data[i] | 32) == 105):
             return np.nan, skip_word(data, i, end), True
         return 0.0, i, False
     if i < end and (data[i] | 32) == 101:

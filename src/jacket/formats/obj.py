@@ -6,6 +6,7 @@ Described in "Object Files (.obj)", Appendix B1 of the Advanced Visualizer manua
 from __future__ import annotations
 
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -35,7 +36,7 @@ def read_obj(data: bytes, path: Path) -> PolyMesh:
     return PolyMesh.checked(points, corners, starts, uvs=_uvs(texture, corner_texture, path))
 
 
-def _uvs(texture: Floats, corner_texture: NDArray[np.int64], path: Path) -> dict[str, Floats]:
+def _uvs(texture: Floats, corner_texture: NDArray[np.signedinteger], path: Path) -> dict[str, Floats]:
     used = corner_texture != -1
     if len(texture) == 0 or not used.any():
         return {}
@@ -182,7 +183,7 @@ def obj_text(mesh: PolyMesh, name: str, library: str = "") -> str:
 def _face_lines(mesh: PolyMesh, uv: Floats | None, texture: list[int]) -> list[str]:
     corner = (mesh.corners + 1).tolist()
     starts = mesh.starts.tolist()
-    mapped = np.isfinite(uv).all(axis=1).tolist() if uv is not None else []
+    mapped: list[Any] = np.isfinite(uv).all(axis=1).tolist() if uv is not None else []  # type: ignore[assignment]
     out = []
     for f in range(mesh.n_faces):
         span = range(starts[f], starts[f + 1])

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -26,7 +27,7 @@ def layout_png(mesh: PolyMesh, size: int, names: dict[int, str] | None = None) -
     draw = ImageDraw.Draw(image)
     place = _pixels(islands.uv, size * scale)
     starts = mesh.starts.tolist()
-    mapped = np.isfinite(place).all(axis=1)
+    mapped: Any = np.isfinite(place).all(axis=1)
     for f in range(mesh.n_faces):
         span = slice(starts[f], starts[f + 1])
         if mapped[span].all():

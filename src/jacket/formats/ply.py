@@ -78,11 +78,11 @@ def _with_faces(points: Any, faces: Any, path: Path) -> PolyMesh:
     return PolyMesh.checked(points, np.concatenate(lists).astype(np.int64), starts)
 
 
-def write_ply(mesh: PolyMesh, path: Path) -> None:
-    """Binary little-endian PLY with polygons; float64 coordinates."""
+def write_ply(mesh: PolyMesh, path: Path, precision: Any = np.float64) -> None:
+    """Binary little-endian PLY with polygons; coordinates in single or double precision."""
     import plyfile
 
-    vertex = np.zeros(mesh.n_points, [("x", "f8"), ("y", "f8"), ("z", "f8")])
+    vertex = np.zeros(mesh.n_points, [(axis, precision) for axis in "xyz"])
     for k, axis in enumerate("xyz"):
         vertex[axis] = mesh.points[:, k]
     face: Any

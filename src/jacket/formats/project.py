@@ -31,6 +31,7 @@ def project_bytes(state: State) -> bytes:
     out = io.BytesIO()
     meshes: dict[int, int] = {}
     with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED, compresslevel=1) as archive:
+
         def put(mesh: PolyMesh) -> int:
             if id(mesh) not in meshes:
                 meshes[id(mesh)] = len(meshes)

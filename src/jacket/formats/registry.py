@@ -63,9 +63,7 @@ def read_mesh(path: Path | str, progress: Progress = silent) -> PolyMesh:
     except (ValueError, KeyError, IndexError, TypeError, OverflowError, AttributeError, EOFError,
             UnicodeError, RecursionError, MemoryError, AssertionError, ZeroDivisionError) as error:  # fmt: skip
         # Readers of libraries fail in many ways on damaged files; to the user they are one.
-        raise FormatError(
-            f"{path.name} is damaged or not a {entry.label} file; export it again."
-        ) from error
+        raise FormatError(f"{path.name} is damaged or not a {entry.label} file; export it again.") from error
     if mesh.n_faces == 0:
         raise FormatError(f"{path.name} has no faces; a point cloud has to be meshed first.")
     progress(1.0, f"read {path.name}")

@@ -32,7 +32,9 @@ def start_logging() -> None:
     try:
         folder = state_dir() / "log"
         folder.mkdir(parents=True, exist_ok=True)
-        handler: logging.Handler = logging.handlers.RotatingFileHandler(folder / "jacket.log", maxBytes=1_000_000, backupCount=3)
+        handler: logging.Handler = logging.handlers.RotatingFileHandler(
+            folder / "jacket.log", maxBytes=1_000_000, backupCount=3
+        )
     except OSError:
         handler = logging.StreamHandler()
     handler.setFormatter(logging.Formatter("%(asctime)s %(levelname)s %(message)s"))

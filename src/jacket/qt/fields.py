@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import ast
 import operator
+from typing import Any
 
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QLineEdit
 
-_OPERATORS = {
+_OPERATORS: dict[type, Any] = {
     ast.Add: operator.add, ast.Sub: operator.sub, ast.Mult: operator.mul, ast.Div: operator.truediv,
     ast.USub: operator.neg, ast.UAdd: operator.pos,
 }  # fmt: skip

@@ -84,7 +84,9 @@ class Filing:
         path = document.path
         if ask or not path:
             suggested = (project_name(document.path) if document.path else "untitled") + ".jacket"
-            path, _ = QFileDialog.getSaveFileName(self.window, "Save the project", suggested, "Jacket projects (*.jacket)")
+            path, _ = QFileDialog.getSaveFileName(
+                self.window, "Save the project", suggested, "Jacket projects (*.jacket)"
+            )
             if not path:
                 return False
             if not path.endswith(".jacket"):
@@ -143,9 +145,16 @@ class Filing:
             checks = delivery_checks(jacket.mesh, source.mesh if source is not None else None, surface,
                                      state.sheet.size, state.sheet.margin)  # fmt: skip
             wrong = [c for c in checks if c.level == "wrong"]
-            report = {"jacket": __version__, "profile": profile, "checks": [c.as_dict() for c in checks], "ready": not wrong}
+            report = {
+                "jacket": __version__,
+                "profile": profile,
+                "checks": [c.as_dict() for c in checks],
+                "ready": not wrong,
+            }
             progress(0.6, "writing the files")
-            return deliver_files(jacket.mesh, folder, stem, profile, state.sheet.size, report_bytes(plain(report))), wrong
+            return deliver_files(
+                jacket.mesh, folder, stem, profile, state.sheet.size, report_bytes(plain(report))
+            ), wrong
 
         def done(result: Any) -> None:
             written, wrong = result

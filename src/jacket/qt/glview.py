@@ -197,7 +197,7 @@ class GlView(QOpenGLWidget):
         elif button == Qt.MouseButton.LeftButton and self.tool is not None:
             self._drag = "tool"
             tool, pointer = self.tool, self._event_pointer(event)
-            self._guarded(lambda: (tool.hover(pointer), tool.press(pointer))[-1])
+            self._guarded(lambda: _hover_then_press(tool, pointer))
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:  # noqa: N802 - Qt's name
         at = event.position()
@@ -229,9 +229,12 @@ class GlView(QOpenGLWidget):
         if drag == "tool" and tool is not None:
             pointer = self._event_pointer(event)
             self._guarded(lambda: tool.release(pointer))
-        elif drag == "turn" and event.button() == Qt.MouseButton.RightButton:
-            if (event.position() - self._pressed).manhattanLength() < 4:
-                self.menu_wanted.emit(self.mapToGlobal(event.position().toPoint()))
+        elif (
+            drag == "turn"
+            and event.button() == Qt.MouseButton.RightButton
+            and (event.position() - self._pressed).manhattanLength() < 4
+        ):
+            self.menu_wanted.emit(self.mapToGlobal(event.position().toPoint()))
 
     def wheelEvent(self, event: QWheelEvent) -> None:  # noqa: N802 - Qt's name
         steps = event.angleDelta().y() / 120.0
@@ -261,3 +264,9 @@ class GlView(QOpenGLWidget):
     def act(self, action: Callable[[], None]) -> None:
         """Run a tool's action with this view's guard, for keys pressed over it."""
         self._guarded(action)
+
+
+def _hover_then_press(tool: Tool, pointer: Pointer) -> None:
+    """Press on what is under the pointer now, even where no hover came before (touch, pen, tests)."""
+    tool.hover(pointer)
+    tool.press(pointer)

@@ -36,7 +36,7 @@ class Card(QFrame):
         super().__init__()
         self.setObjectName("card")
         self.column = QVBoxLayout(self)
-        self.column.setContentsMargins(11, 8, 11, 9)
+        self.column.setContentsMargins(10, 8, 10, 9)
         self.column.setSpacing(5)
         head = QHBoxLayout()
         self.title = QLabel(title)
@@ -96,6 +96,7 @@ class Panel(QScrollArea):
         self.column = QVBoxLayout(body)
         self.column.setContentsMargins(8, 8, 8, 8)
         self.column.setSpacing(9)
+        body.setFixedWidth(248)
         self.tool_card, self.bench_card = Card(""), Card("On the bench")
         self.held_card, self.stage_card = Card("Held"), Card("")
         self.trial_card = Card("Trial")
@@ -116,24 +117,31 @@ class Panel(QScrollArea):
         settings = tool.settings
         if tool.brush:
             self._slider(card, "Size", settings.brush, 10, 250, "px", lambda v: setattr(settings, "brush", v))
-            self._slider(card, "Strength", settings.strength * 100, 5, 100, "%", lambda v: setattr(settings, "strength", v / 100))
+            self._slider(
+                card, "Strength", settings.strength * 100, 5, 100, "%", lambda v: setattr(settings, "strength", v / 100)
+            )
             hold = QCheckBox()
             hold.setChecked(settings.hold_borders)
             hold.toggled.connect(lambda on: setattr(settings, "hold_borders", on))
             card.row("Leave borders alone", hold)
         else:
-            self._slider(card, "Reach for joining", settings.reach, 4, 30, "px", lambda v: setattr(settings, "reach", v))
+            self._slider(
+                card, "Reach for joining", settings.reach, 4, 30, "px", lambda v: setattr(settings, "reach", v)
+            )
         if tool.stage in ("topology", "seams"):
             choice = QComboBox()
             choice.addItems(["off", "X plane", "Y plane", "Z plane"])
             choice.setCurrentIndex(["", "x", "y", "z"].index(mirror))
-            choice.activated.connect(lambda k: self.command_wanted.emit(("mirror-off", "mirror-x", "mirror-y", "mirror-z")[k]))
+            choice.activated.connect(
+                lambda k: self.command_wanted.emit(("mirror-off", "mirror-x", "mirror-y", "mirror-z")[k])
+            )
             card.row("Mirror across", choice)
         for gesture, meaning in tool.legend:
             line = QHBoxLayout()
             left = QLabel(gesture)
             left.setObjectName("gesture")
-            left.setFixedWidth(84)
+            left.setFixedWidth(70)
+            line.setSpacing(4)
             right = QLabel(meaning)
             right.setObjectName("soft")
             line.addWidget(left)
@@ -163,7 +171,9 @@ class Panel(QScrollArea):
         card = self.bench_card
         card.clear()
         for source in state.sources:
-            self._object(card, source.id, f"{source.name} (source)", f"{len(source.mesh.triangles):,} tris", source.visible)
+            self._object(
+                card, source.id, f"{source.name} (source)", f"{len(source.mesh.triangles):,} tris", source.visible
+            )
         for jacket in state.jackets:
             self._object(card, jacket.id, jacket.name, f"{jacket.mesh.n_faces:,} quads" if jacket.mesh.is_quads else
                          f"{jacket.mesh.n_faces:,} faces", jacket.visible)  # fmt: skip
@@ -226,7 +236,9 @@ class Panel(QScrollArea):
             build(self, card)
         self.refresh_buttons(self.document.state)
 
-    def number(self, card: Card, label: str, name: str, low: float, high: float, unit: str = "", whole: bool = True) -> None:
+    def number(
+        self, card: Card, label: str, name: str, low: float, high: float, unit: str = "", whole: bool = True
+    ) -> None:
         """A typed number that is one of the shared values."""
         field = NumberField(float(self.values[name]), low, high, unit, whole)
         field.setAccessibleName(label)

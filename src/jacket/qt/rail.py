@@ -61,6 +61,7 @@ class Rail(QWidget):
         """Put another stage's tools on the rail."""
         for button in self.buttons:
             self.column.removeWidget(button)
+            button.hide()
             button.deleteLater()
         self.buttons = []
         for k, tool in enumerate(tools):

@@ -39,6 +39,7 @@ def source_layer(mesh: PolyMesh, palette: Palette) -> Layer:
 
 def light_layer(mesh: PolyMesh, palette: Palette) -> Layer:
     """The light copy drawn while the view moves."""
+
     def make() -> Layer:
         points, triangles = navigation_copy(mesh.points, mesh.triangle_points, 30_000)
         return Layer(fill_rows(PolyMesh.from_faces(points, triangles), np.array(rgb(palette.source))))
@@ -73,7 +74,9 @@ def face_colours(mesh: PolyMesh, state: State, display: Display, palette: Palett
     return out
 
 
-def jacket_layers(mesh: PolyMesh, state: State, display: Display, palette: Palette, pull: float, stage: str) -> list[Layer]:
+def jacket_layers(
+    mesh: PolyMesh, state: State, display: Display, palette: Palette, pull: float, stage: str
+) -> list[Layer]:
     """The jacket's faces, wires, seams, poles, loose points and what is held."""
     topology = mesh.topology
     layers = []
@@ -121,7 +124,10 @@ def stitch_layers(segments: Floats, palette: Palette, pull: float) -> list[Layer
 def held_layers(mesh: PolyMesh, state: State, palette: Palette, pull: float) -> list[Layer]:
     """What is held, in magenta, in the form view."""
     held = state.held
-    if len(held) == 0 or held.ids.max() >= {"points": mesh.n_points, "edges": mesh.topology.n_edges, "faces": mesh.n_faces}[held.kind]:
+    if (
+        len(held) == 0
+        or held.ids.max() >= {"points": mesh.n_points, "edges": mesh.topology.n_edges, "faces": mesh.n_faces}[held.kind]
+    ):
         return []
     colour = rgb(palette.held)
     if held.kind == "points":
@@ -151,7 +157,7 @@ def form_scene(
         if source is None:
             size = mesh.diagonal
         layers += jacket_layers(mesh, state if shown is None else state.with_(held=type(state.held)()), display,
-                                palette, 0.004 * size, stage)  # fmt: skip
+                                palette, 0.008 * size, stage)  # fmt: skip
     if offenders is not None and len(offenders):
         layers.append(Layer(lines=line_rows(offenders, rgb(palette.held), 3.2), pull=0.01 * size))
     return Scene(base, light, tuple(layers), rgb(palette.form_ground)[:3])

@@ -19,7 +19,7 @@ class Search(QDialog):
         key_of: Callable[[Command], str],
     ) -> None:  # fmt: skip
         super().__init__(parent, Qt.WindowType.Popup)
-        self.find, self.run, self.key_of = find, run, key_of
+        self.find_commands, self.run, self.key_of = find, run, key_of
         self.setFixedSize(400, 330)
         column = QVBoxLayout(self)
         column.setContentsMargins(8, 8, 8, 8)
@@ -37,7 +37,7 @@ class Search(QDialog):
 
     def _fill(self, text: str) -> None:
         self.list.clear()
-        for command in self.find(text):
+        for command in self.find_commands(text):
             key = self.key_of(command)
             item = QListWidgetItem(command.label + (f"      {key}" if key else ""))
             item.setData(Qt.ItemDataRole.UserRole, command)

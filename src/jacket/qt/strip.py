@@ -27,7 +27,9 @@ class CheckChip(QAbstractButton):
         bold, plain = font(11, bold=True), font(11)
         from PySide6.QtGui import QFontMetrics
 
-        width = QFontMetrics(plain).horizontalAdvance(self.check.label) + QFontMetrics(bold).horizontalAdvance(self.check.value)
+        width = QFontMetrics(plain).horizontalAdvance(self.check.label) + QFontMetrics(bold).horizontalAdvance(
+            self.check.value
+        )
         return QSize(width + 28, 23)
 
     def paintEvent(self, event: Any) -> None:  # noqa: N802 - Qt's name
@@ -96,6 +98,7 @@ class Strip(QWidget):
         """Put another list of checks on the strip."""
         for chip in self.chips:
             self.row.removeWidget(chip)
+            chip.hide()
             chip.deleteLater()
         self.chips = []
         for k, check in enumerate(checks):

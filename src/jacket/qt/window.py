@@ -222,6 +222,7 @@ class Window(QMainWindow):
 
     def work(self, name: str, job: Callable[[Progress], Any], done: Callable[[Any], None]) -> None:
         """Run a job in the background with progress in the strip."""
+
         def finished(result: Any) -> None:
             self.strip.show_progress(None, "")
             self._show_hint()
@@ -261,9 +262,7 @@ class Window(QMainWindow):
 
     def open_search(self) -> None:
         """Command search under the top bar."""
-        box = Search(
-            self, lambda text: search(self.commands, text, self.document.state), self.run, lambda c: c.key
-        )
+        box = Search(self, lambda text: search(self.commands, text, self.document.state), self.run, lambda c: c.key)
         box.move(self.mapToGlobal(QPoint(self.width() - 420, 54)))
         box.show()
         box.field.setFocus()
@@ -334,7 +333,7 @@ class Window(QMainWindow):
         mesh = state.jacket.mesh if state.jacket is not None else None
         if mesh is not None:
             # Same jacket, same display: the same scene, so that turning the form view costs nothing here.
-            store = kept(mesh, "flat scene", dict)
+            store: dict[str, Any] = kept(mesh, "flat scene", lambda: {})
             if store.get("key") != key:
                 store["key"], store["scene"] = key, flat_scene(state, self.display, self.colours, state.sheet.size)
             self.flat.show_scene(store["scene"])
@@ -469,5 +468,3 @@ class Window(QMainWindow):
         save_settings(self.settings)
         self.keeper.clear()
         event.accept()
-
-

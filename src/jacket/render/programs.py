@@ -6,7 +6,9 @@ from typing import Any
 
 _HEAD = "#version 330\n"
 
-_FILL_VERTEX = _HEAD + """
+_FILL_VERTEX = (
+    _HEAD
+    + """
 uniform mat4 u_matrix; uniform vec3 u_eye; uniform float u_pull;
 in vec3 in_position; in vec3 in_normal; in vec4 in_colour; in vec2 in_uv;
 out vec3 v_normal; out vec4 v_colour; out vec2 v_uv; out vec3 v_view;
@@ -16,8 +18,11 @@ void main() {
     v_normal = in_normal; v_colour = in_colour; v_uv = in_uv; v_view = away;
 }
 """
+)
 
-_FILL_FRAGMENT = _HEAD + """
+_FILL_FRAGMENT = (
+    _HEAD
+    + """
 uniform float u_lit; uniform float u_checker; uniform vec3 u_key; uniform vec3 u_side;
 in vec3 v_normal; in vec4 v_colour; in vec2 v_uv; in vec3 v_view;
 out vec4 f_colour;
@@ -42,8 +47,11 @@ void main() {
     f_colour = vec4(colour, v_colour.a);
 }
 """
+)
 
-_LINE_VERTEX = _HEAD + """
+_LINE_VERTEX = (
+    _HEAD
+    + """
 uniform mat4 u_matrix; uniform vec3 u_eye; uniform float u_pull; uniform vec2 u_size;
 in vec2 in_corner; in vec3 in_from; in vec3 in_to; in vec4 in_colour; in float in_width;
 out vec4 v_colour; out float v_across; out float v_along; out float v_width; flat out float v_length;
@@ -62,8 +70,11 @@ void main() {
     v_along = in_corner.x * len; v_width = in_width; v_length = len;
 }
 """
+)
 
-_LINE_FRAGMENT = _HEAD + """
+_LINE_FRAGMENT = (
+    _HEAD
+    + """
 uniform float u_stitch;
 in vec4 v_colour; in float v_across; in float v_along; in float v_width; flat in float v_length;
 out vec4 f_colour;
@@ -80,8 +91,11 @@ void main() {
     f_colour = vec4(v_colour.rgb, v_colour.a * soft);
 }
 """
+)
 
-_DOT_VERTEX = _HEAD + """
+_DOT_VERTEX = (
+    _HEAD
+    + """
 uniform mat4 u_matrix; uniform vec3 u_eye; uniform float u_pull; uniform vec2 u_size;
 in vec2 in_corner; in vec3 in_position; in vec4 in_colour; in float in_size;
 out vec4 v_colour; out vec2 v_place; out float v_radius;
@@ -93,8 +107,11 @@ void main() {
     v_colour = in_colour; v_place = place; v_radius = in_size * 0.5;
 }
 """
+)
 
-_DOT_FRAGMENT = _HEAD + """
+_DOT_FRAGMENT = (
+    _HEAD
+    + """
 in vec4 v_colour; in vec2 v_place; in float v_radius;
 out vec4 f_colour;
 void main() {
@@ -103,16 +120,23 @@ void main() {
     f_colour = vec4(v_colour.rgb, v_colour.a * soft);
 }
 """
+)
 
-_COPY_VERTEX = _HEAD + """
+_COPY_VERTEX = (
+    _HEAD
+    + """
 in vec2 in_corner; out vec2 v_uv;
 void main() { v_uv = in_corner; gl_Position = vec4(in_corner * 2.0 - 1.0, 0.0, 1.0); }
 """
+)
 
-_COPY_FRAGMENT = _HEAD + """
+_COPY_FRAGMENT = (
+    _HEAD
+    + """
 uniform sampler2D u_picture; in vec2 v_uv; out vec4 f_colour;
 void main() { f_colour = vec4(texture(u_picture, v_uv).rgb, 1.0); }
 """
+)
 
 
 class Programs:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from jacket.core.fit.relax import relaxed
-from jacket.core.mesh.edits import faces_removed, points_moved, points_removed
+from jacket.core.mesh.edits import faces_removed, points_removed
 from jacket.core.mesh.polymesh import Floats, Ints, PolyMesh
 from jacket.document.derived import surface_of
 from jacket.tools.base import Tool
@@ -21,7 +21,7 @@ class Brush(Tool):
     brush = True
     what = ""
 
-    def __init__(self, *arguments) -> None:  # type: ignore[no-untyped-def]
+    def __init__(self, *arguments) -> None:
         super().__init__(*arguments)
         self.last: Pointer | None = None
 
@@ -94,7 +94,9 @@ class Brush(Tool):
                 points[on] = on_plane(surface_of(source.mesh).project(points[on]), axis)
         away = ids[(table[ids] >= 0) & (table[ids] != ids)]
         # Where both of a pair are under the brush the nearer one leads.
-        away = away[(weight[away] > weight[table[away]]) | ((weight[away] == weight[table[away]]) & (away < table[away]))]
+        away = away[
+            (weight[away] > weight[table[away]]) | ((weight[away] == weight[table[away]]) & (away < table[away]))
+        ]
         points[table[away]] = reflected(points[away], axis)
         return points
 
@@ -120,7 +122,11 @@ class Relax(Brush):
 
     id, label, key = "relax", "Relax", "S"
     what = "Even the quads"
-    legend = (("drag", "even what is under the brush"), ("[ ]", "size of the brush"), ("Ctrl wheel", "size while dragging"))
+    legend = (
+        ("drag", "even what is under the brush"),
+        ("[ ]", "size of the brush"),
+        ("Ctrl wheel", "size while dragging"),
+    )
 
     def dab(self, before: Pointer, pointer: Pointer) -> None:
         mesh = self.document.require_jacket().mesh
@@ -176,7 +182,7 @@ class Unpick(Tool):
     id, label, stage, key = "unpick", "Unpick", "topology", "X"
     legend = (("click", "remove a face"), ("sweep", "remove all on the way"), ("Shift", "points with their faces"))
 
-    def __init__(self, *arguments) -> None:  # type: ignore[no-untyped-def]
+    def __init__(self, *arguments) -> None:
         super().__init__(*arguments)
         self.sweeping = False
 
@@ -193,11 +199,13 @@ class Unpick(Tool):
         found = self._found(mesh, pointer)
         if found.kind == "face":
             ring = mesh.points[mesh.face(found.id)]
-            self.ghost = Ghost(lines=np.stack([ring, np.roll(ring, -1, axis=0)], axis=1), what="Remove the face", how="click")
+            self.ghost = Ghost(
+                lines=np.stack([ring, np.roll(ring, -1, axis=0)], axis=1), what="Remove the face", how="click"
+            )
         elif found.kind == "point":
             self.ghost = Ghost(marks=mesh.points[[found.id]], what="Remove the point", how="click")
 
-    def _found(self, mesh: PolyMesh, pointer: Pointer):  # type: ignore[no-untyped-def]
+    def _found(self, mesh: PolyMesh, pointer: Pointer):
         hiding = occluder(self.document.state)
         loose = pick(mesh, pointer, self.settings.reach, hiding, "point")
         if loose.kind and (pointer.shift or not (mesh.corners == loose.id).any()):
@@ -234,6 +242,3 @@ class Unpick(Tool):
         had, self.sweeping = self.sweeping, False
         super().cancel()
         return had
-
-
-

@@ -118,8 +118,9 @@ def _covered(mesh: PolyMesh, ring: list[int], place: Floats) -> bool:
         middle = mesh.points[mesh.face(face)].mean(axis=0)
         edge_middle = (mesh.points[a] + mesh.points[b]) / 2
         along = mesh.points[b] - mesh.points[a]
-        inward = (middle - edge_middle) - along * np.dot(middle - edge_middle, along) / max(np.dot(along, along), 1e-300)
+        inward = (middle - edge_middle) - along * np.dot(middle - edge_middle, along) / max(
+            np.dot(along, along), 1e-300
+        )
         if np.dot(place - edge_middle, inward) > 0:
             return True
     return False
-

@@ -279,7 +279,14 @@ def build_commands() -> dict[str, Command]:
         Command("pack", "Pack the sheet", "layout place islands arrange", "", has_uvs, _long_edit("pack the sheet", _pack)),
         Command("deliver", "Deliver files…", "export obj glb gltf png report", "Ctrl+E", has_quads, lambda h: h.deliver()),
     ]  # fmt: skip
-    labels = {"source": "Source", "topology": "Topology", "seams": "Seams", "flatten": "Flatten", "layout": "Layout", "deliver": "Deliver"}
+    labels = {
+        "source": "Source",
+        "topology": "Topology",
+        "seams": "Seams",
+        "flatten": "Flatten",
+        "layout": "Layout",
+        "deliver": "Deliver",
+    }
     rows += [
         Command(f"stage-{name}", f"Go to {labels[name]}", "stage ticket", str(k + 1), always, _stage(name))
         for k, name in enumerate(STAGES)
@@ -287,7 +294,9 @@ def build_commands() -> dict[str, Command]:
     shows = {"source": "Show the source", "jacket": "Show the jacket", "wire": "Show the wires", "gap": "Show the gap to the source",
              "poles": "Show the poles", "seams": "Show the seams", "islands": "Show islands in colours",
              "checker": "Show the checker", "stretch": "Show the stretch", "names": "Show island names", "night": "Night bench"}  # fmt: skip
-    rows += [Command(f"show-{k}", label, "display toggle view hide", "", always, _toggle(k)) for k, label in shows.items()]
+    rows += [
+        Command(f"show-{k}", label, "display toggle view hide", "", always, _toggle(k)) for k, label in shows.items()
+    ]
     return {row.id: row for row in rows}
 
 

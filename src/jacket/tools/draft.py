@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 
@@ -53,7 +54,7 @@ class Draft(Tool):
         ("drag point", "move along the source"),
     )
 
-    def __init__(self, *arguments) -> None:  # type: ignore[no-untyped-def]
+    def __init__(self, *arguments) -> None:
         super().__init__(*arguments)
         self.offers: list[Offer] = []
         self.turn = 0
@@ -127,7 +128,9 @@ class Draft(Tool):
     def _face_offer(self, mesh: PolyMesh, found: Pick) -> Offer:
         ring = mesh.points[mesh.face(found.id)]
         lines = np.stack([ring, np.roll(ring, -1, axis=0)], axis=1)
-        return Offer("move", Ghost(lines=lines, what="Move the face", how="drag"), pick=found, edges=mesh.face(found.id))
+        return Offer(
+            "move", Ghost(lines=lines, what="Move the face", how="drag"), pick=found, edges=mesh.face(found.id)
+        )
 
     def _edge_offers(self, mesh: PolyMesh, found: Pick, pointer: Pointer) -> list[Offer]:
         topology = mesh.topology
@@ -139,7 +142,9 @@ class Draft(Tool):
             pull = Offer("pull", Ghost(lines=lines, what=what, how="drag"), pick=found, edges=edges)
             return [pull, *self._loop_offer(mesh, found)]
         loop = self._loop_offer(mesh, found)
-        move = Offer("move", Ghost(lines=mesh.points[ends][None], what="Move the edge", how="drag"), pick=found, edges=ends)
+        move = Offer(
+            "move", Ghost(lines=mesh.points[ends][None], what="Move the edge", how="drag"), pick=found, edges=ends
+        )
         return [*loop, move]
 
     def _loop_offer(self, mesh: PolyMesh, found: Pick) -> list[Offer]:
@@ -391,7 +396,7 @@ class Draft(Tool):
         ids_there = new.topology.find_edges(pairs)
         if (ids_there < 0).any() or (new.topology.edge_uses[ids_there] != 1).any():
             return new
-        there = {}
+        there: dict[int, Any] = {}
         fresh = {p: mesh.n_points + k for k, p in enumerate(p for p in targets if np.ndim(targets[p]) > 0)}
         for p, target in targets.items():
             q = int(table[p])
@@ -449,4 +454,3 @@ def _meets(mesh: PolyMesh, ring: list[int]) -> bool:
     topology = mesh.topology
     far = topology.next[topology.next[ring[-1]]]
     return int(topology.edge[far]) == int(topology.edge[ring[0]])
-

@@ -42,7 +42,9 @@ def face_ghost(mesh: PolyMesh, faces: Ints, view: str, what: str, how: str) -> G
     inside[faces] = True
     topology = mesh.topology
     across = topology.twin
-    corners = np.flatnonzero(inside[mesh.face_of_corner] & ~((across >= 0) & inside[mesh.face_of_corner[np.maximum(across, 0)]]))
+    corners = np.flatnonzero(
+        inside[mesh.face_of_corner] & ~((across >= 0) & inside[mesh.face_of_corner[np.maximum(across, 0)]])
+    )
     if view == "form":
         return Ghost(lines=mesh.points[topology.edge_points[topology.edge[corners]]], what=what, how=how)
     uv = mesh.uv
@@ -50,7 +52,8 @@ def face_ghost(mesh: PolyMesh, faces: Ints, view: str, what: str, how: str) -> G
         return Ghost("flat", what=what, how=how)
     cut = topology.edge_flags(mesh.mark("seam"))
     corners = np.flatnonzero(
-        inside[mesh.face_of_corner] & ((across < 0) | cut[topology.edge] | ~inside[mesh.face_of_corner[np.maximum(across, 0)]])
+        inside[mesh.face_of_corner]
+        & ((across < 0) | cut[topology.edge] | ~inside[mesh.face_of_corner[np.maximum(across, 0)]])
     )
     lines = np.stack([uv[corners], uv[topology.next[corners]]], axis=1)
     return Ghost("flat", lines[np.isfinite(lines).all(axis=(1, 2))], np.zeros((0, 2)), 0.0, what, how)
@@ -60,7 +63,11 @@ class Hold(Tool):
     """Holds what is clicked: an edge, a face; with Shift the loop or the island; with Ctrl in addition."""
 
     id, label, stage, key = "hold", "Hold", "any", "H"
-    legend = (("click", "hold an edge or face"), ("Shift click", "the loop or island"), ("Ctrl click", "one more, or let go"))
+    legend = (
+        ("click", "hold an edge or face"),
+        ("Shift click", "the loop or island"),
+        ("Ctrl click", "one more, or let go"),
+    )
 
     def hover(self, pointer: Pointer) -> None:
         kind, ids = self._aim(pointer)

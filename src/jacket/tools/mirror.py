@@ -27,7 +27,7 @@ def on_plane(points: Any, axis: str) -> Floats:
     return out
 
 
-def partners(mesh: PolyMesh, axis: str) -> NDArray[np.int32]:
+def partners(mesh: PolyMesh, axis: str) -> NDArray[np.signedinteger]:
     """(V,) the point that mirrors each point, itself on the plane, −1 where there is none.
 
     Pairs have to agree within a thousandth of the mesh's mean edge length and be each other's.
@@ -35,7 +35,7 @@ def partners(mesh: PolyMesh, axis: str) -> NDArray[np.int32]:
     return kept(mesh, ("partners", axis), lambda: _partners(mesh, axis))
 
 
-def _partners(mesh: PolyMesh, axis: str) -> NDArray[np.int32]:
+def _partners(mesh: PolyMesh, axis: str) -> NDArray[np.signedinteger]:
     from scipy.spatial import cKDTree
 
     if mesh.n_points == 0:
@@ -53,7 +53,7 @@ def partner_edge(mesh: PolyMesh, edge: int, axis: str) -> int:
     return mesh.topology.find_edge(a, b) if a >= 0 and b >= 0 else -1
 
 
-def partner_faces(mesh: PolyMesh, faces: NDArray[Any], axis: str) -> NDArray[np.int64]:
+def partner_faces(mesh: PolyMesh, faces: NDArray[Any], axis: str) -> NDArray[np.signedinteger]:
     """Faces that mirror the given ones, where all their points have partners."""
     table = partners(mesh, axis)
     wanted = set()

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -55,16 +56,14 @@ def visible(camera: FormCamera, points: Floats, hiding: Bvh | None, slack: float
 
 def screen_points(mesh: PolyMesh, camera: FormCamera) -> Floats:
     """(V, 3) projected points, kept for as long as mesh and camera stay the same."""
-    store = kept(mesh, "screen", dict)
+    store: dict[str, Any] = kept(mesh, "screen", lambda: {})
     if store.get("camera") is not camera:
         store["camera"], store["at"] = camera, camera.project(mesh.points)
     at: Floats = store["at"]
     return at
 
 
-def pick(
-    mesh: PolyMesh, pointer: Pointer, reach: float, hiding: Bvh | None, kinds: str = "point edge face"
-) -> Pick:
+def pick(mesh: PolyMesh, pointer: Pointer, reach: float, hiding: Bvh | None, kinds: str = "point edge face") -> Pick:
     """The visible element nearest to the pointer: points before edges before faces."""
     if pointer.form is None or mesh.n_points == 0:
         return NOTHING
@@ -86,7 +85,7 @@ def pick(
 def nearest_points(
     mesh: PolyMesh, pointer: Pointer, reach: float, hiding: Bvh | None, slack: float, most: int,
     among: NDArray[np.bool_] | None = None,
-) -> NDArray[np.intp]:  # fmt: skip
+) -> NDArray[np.signedinteger]:  # fmt: skip
     """Visible points within `reach` pixels, nearest first, at most `most` of them."""
     assert pointer.form is not None
     at = screen_points(mesh, pointer.form)

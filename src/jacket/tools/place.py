@@ -18,7 +18,7 @@ class Place(Tool):
     id, label, stage, key = "place", "Place", "layout", "V"
     legend = (("drag", "move an island"), ("Shift drag", "turn it"), ("Ctrl drag", "grow or shrink it"))
 
-    def __init__(self, *arguments) -> None:  # type: ignore[no-untyped-def]
+    def __init__(self, *arguments) -> None:
         super().__init__(*arguments)
         self.island = -1
         self.start: Pointer | None = None
@@ -41,7 +41,9 @@ class Place(Tool):
             faces = np.flatnonzero(islands_of(jacket.mesh).labels == island)
             what = "Turn the island" if pointer.shift else "Scale the island" if pointer.ctrl else "Move the island"
             view = "flat" if pointer.flat is not None else "form"
-            self.ghost = face_ghost(jacket.mesh, faces.astype(np.int32), view, what, "drag" if view == "flat" else "click")
+            self.ghost = face_ghost(
+                jacket.mesh, faces.astype(np.int32), view, what, "drag" if view == "flat" else "click"
+            )
 
     def press(self, pointer: Pointer) -> None:
         jacket = self.document.require_jacket()
@@ -75,7 +77,7 @@ class Place(Tool):
         return had
 
 
-def moved_island(islands: Islands, island: int, start: Pointer, pointer: Pointer):  # type: ignore[no-untyped-def]
+def moved_island(islands: Islands, island: int, start: Pointer, pointer: Pointer):
     """UVs (C, 2) with an island carried, turned (Shift) or scaled (Ctrl) by a drag in the flat view."""
     assert start.flat is not None
     a, b = start.flat.place(start.x, start.y), start.flat.place(pointer.x, pointer.y)

@@ -17,9 +17,13 @@ class Cut(Tool):
 
     id, label, stage, key = "cut", "Cut", "seams", "C"
     verb = "Cut"
-    legend = (("click edge", "cut it"), ("Shift click", "the loop up to seams"), ("click points", "cut the path between"))
+    legend = (
+        ("click edge", "cut it"),
+        ("Shift click", "the loop up to seams"),
+        ("click points", "cut the path between"),
+    )
 
-    def __init__(self, *arguments) -> None:  # type: ignore[no-untyped-def]
+    def __init__(self, *arguments) -> None:
         super().__init__(*arguments)
         self.anchor = -1
 
@@ -94,7 +98,11 @@ class Sew(Cut):
 
     id, label, key = "sew", "Sew", "W"
     verb = "Sew"
-    legend = (("click edge", "sew it"), ("Shift click", "the loop up to seams"), ("click points", "sew the path between"))
+    legend = (
+        ("click edge", "sew it"),
+        ("Shift click", "the loop up to seams"),
+        ("click points", "sew the path between"),
+    )
 
     def change(self, mesh: PolyMesh, edges: Ints) -> PolyMesh:
         """The mesh with these edges no longer cut."""

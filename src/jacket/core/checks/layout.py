@@ -28,7 +28,7 @@ def seam_checks(mesh: PolyMesh) -> list[Check]:
     ]
 
 
-def _faces(id_: str, label: str, groups: list[NDArray[np.int32]], level: str) -> Check:
+def _faces(id_: str, label: str, groups: list[NDArray[np.signedinteger]], level: str) -> Check:
     faces = np.concatenate(groups) if groups else np.zeros(0, np.int32)
     return Check(id_, label, f"{len(groups):,}", level if groups else "good", "faces", faces, len(groups))  # type: ignore[arg-type]
 

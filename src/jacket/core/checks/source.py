@@ -11,11 +11,14 @@ from jacket.core.source.health import Health
 
 def source_checks(health: Health) -> list[Check]:
     """What `examine` found, as checks."""
+
     def count(id_: str, label: str, n: int, level: str = "wrong") -> Check:
         return Check(id_, label, f"{n:,}", level if n else "good", number=n)  # type: ignore[arg-type]
 
     holes = count("holes", "Holes", health.borders, "look")
-    parts = Check("parts", "Loose parts", f"{health.parts:,}", "look" if health.parts > 1 else "good", number=health.parts)
+    parts = Check(
+        "parts", "Loose parts", f"{health.parts:,}", "look" if health.parts > 1 else "good", number=health.parts
+    )
     return [
         holes,
         count("nonmanifold", "Non-manifold edges", health.nonmanifold_edges),

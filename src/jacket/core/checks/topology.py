@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from jacket.core.checks.model import Check, graded
+from jacket.core.checks.model import Check, Level, graded
 from jacket.core.mesh.geometry import scaled_jacobian
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.space.bvh import Bvh
@@ -22,7 +22,7 @@ def odd_poles(mesh: PolyMesh) -> Check:
     inner = (topology.valence > 0) & ~topology.border_points
     odd = np.flatnonzero(inner & (topology.valence != 4))
     far = int((topology.valence[odd] > 5).sum() + (topology.valence[odd] < 3).sum())
-    level = "wrong" if far and (topology.valence[odd] < 3).any() else ("look" if far else "good")
+    level: Level = "wrong" if far and (topology.valence[odd] < 3).any() else ("look" if far else "good")
     return Check("odd-poles", "Odd poles", f"{len(odd):,}", level, "points", odd, len(odd))
 
 
@@ -60,7 +60,9 @@ def thinnest_corner(mesh: PolyMesh) -> Check:
 def loose_points(mesh: PolyMesh) -> Check:
     """Points that belong to no face yet."""
     bad = np.flatnonzero(np.bincount(mesh.corners, minlength=mesh.n_points) == 0)
-    return Check("loose-points", "Loose points", f"{len(bad):,}", "look" if len(bad) else "good", "points", bad, len(bad))
+    return Check(
+        "loose-points", "Loose points", f"{len(bad):,}", "look" if len(bad) else "good", "points", bad, len(bad)
+    )
 
 
 def largest_gap(mesh: PolyMesh, surface: Bvh, diagonal: float) -> Check:

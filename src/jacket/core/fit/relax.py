@@ -157,17 +157,49 @@ def lines_of(mesh: PolyMesh, segments: NDArray[np.float64], corners_at: Floats, 
     return Lines(curve, sliding, fixed)
 
 
-def untangled(mesh: PolyMesh, surface: Bvh, lines: Lines | None, rounds: int = 30) -> PolyMesh:
-    """Relax only where faces are folded or nearly so, until none is or `rounds` are over."""
-    for _ in range(rounds):
-        bad = scaled_jacobian(mesh) < 0.05
+def untangled(mesh: PolyMesh, surface: Bvh, lines: Lines | None, rounds: int = 60) -> PolyMesh:
+    """Smooth only where faces are folded or nearly so, until none is or `rounds` are over.
+
+    Two rings round a bad face go half-way to the mean of their neighbours, wider as rounds go by.
+    """
+    for k in range(rounds):
+        bad = scaled_jacobian(mesh) < 0.1
         if not bad.any():
             break
-        strength = np.zeros(mesh.n_points)
         near = np.zeros(mesh.n_points, bool)
         near[mesh.corners[bad[mesh.face_of_corner]]] = True
-        faces = np.zeros(mesh.n_faces, bool)
-        faces[mesh.face_of_corner[near[mesh.corners]]] = True
-        strength[mesh.corners[faces[mesh.face_of_corner]]] = 0.7
-        mesh = relaxed(mesh, surface, 1, lines=lines, strength=strength, evenness=0.6)
+        for _ in range(1 + k // 15):
+            near = _one_ring_more(mesh, near)
+        ids = np.flatnonzero(near if lines is None else near & ~lines.fixed)
+        points = mesh.points.copy()
+        points[ids] += 0.5 * (_neighbour_means(mesh)[ids] - points[ids])
+        points[ids] = surface.project(points[ids])
+        if lines is not None:
+            slide = ids[lines.sliding[ids]]
+            points[slide] = lines.curve.project(points[slide])
+        mesh = mesh.with_points(points)
     return mesh
+
+
+def _one_ring_more(mesh: PolyMesh, near: Bools) -> Bools:
+    out = near.copy()
+    ends = mesh.topology.edge_points
+    out[ends[near[ends].any(axis=1)]] = True
+    return out
+
+
+def _neighbour_means(mesh: PolyMesh) -> Floats:
+    """(V, 3) mean of the points joined to each by an edge; of border neighbours only on borders."""
+    topology = mesh.topology
+    ends = topology.edge_points
+    border = topology.border_points
+    use = ~(border[ends].any(axis=1) & (topology.edge_uses != 1)) | ~border[ends].all(axis=1)
+    a, b = ends[:, 0], ends[:, 1]
+    # A border point listens to border edges only; inner points to all of theirs.
+    to_a = use & (~border[a] | (topology.edge_uses == 1))
+    to_b = use & (~border[b] | (topology.edge_uses == 1))
+    total = np.zeros((mesh.n_points, 3))
+    np.add.at(total, a[to_a], mesh.points[b[to_a]])
+    np.add.at(total, b[to_b], mesh.points[a[to_b]])
+    count = np.bincount(a[to_a], minlength=mesh.n_points) + np.bincount(b[to_b], minlength=mesh.n_points)
+    return np.where(count[:, None] > 0, total / np.maximum(count, 1)[:, None], mesh.points)

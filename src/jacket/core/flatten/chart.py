@@ -67,7 +67,7 @@ class Chart:
         return uv[self.mesh.corners]
 
 
-def charts_of(mesh: PolyMesh, only: NDArray[np.intp] | None = None) -> list[Chart]:
+def charts_of(mesh: PolyMesh, only: NDArray[np.signedinteger] | None = None) -> list[Chart]:
     """Islands of a mesh, cut at the edges marked "seam"; by island number, or only those asked for."""
     cut = mesh.topology.edge_flags(mesh.mark("seam"))
     count, labels = face_parts(mesh, cut)
@@ -77,7 +77,7 @@ def charts_of(mesh: PolyMesh, only: NDArray[np.intp] | None = None) -> list[Char
     return [chart_of(mesh, order[bounds[k] : bounds[k + 1]], cut) for k in wanted]
 
 
-def chart_of(mesh: PolyMesh, faces: NDArray[np.intp], cut: Bools) -> Chart:
+def chart_of(mesh: PolyMesh, faces: NDArray[np.signedinteger], cut: Bools) -> Chart:
     """The faces (F',) as a chart, with seams inside it opened; `cut` flags (E,) edges."""
     faces = np.sort(np.asarray(faces))
     sizes = mesh.sizes[faces]

@@ -17,6 +17,9 @@ from jacket.core.jit import inline, kernel
 from jacket.core.mesh.polymesh import Floats
 from jacket.core.solve.cholesky import Factor
 
+FULL_STEPS = 60
+TOLERANCE = 1e-5
+
 
 class Descent:
     """A running minimisation of one chart: `uv` (V, 2) is flip-free after every step."""
@@ -58,7 +61,7 @@ class Descent:
             length *= 0.5
         return 0.0
 
-    def run(self, steps: int, from_bad_start: bool, tolerance: float = 1e-5) -> None:
+    def run(self, steps: int, from_bad_start: bool, tolerance: float = TOLERANCE) -> None:
         """Step until the energy stands still: reweighted first from a bad start, then Newton."""
         reweighted = from_bad_start
         for _ in range(steps):
@@ -69,7 +72,7 @@ class Descent:
                 break
 
 
-def _pattern(tri, n_points):  # type: ignore[no-untyped-def]
+def _pattern(tri, n_points):
     """Sparse pattern of the Hessian and where each of the (T, 6, 6) block entries goes in it."""
     ids = np.stack([2 * tri[:, 0], 2 * tri[:, 0] + 1, 2 * tri[:, 1], 2 * tri[:, 1] + 1, 2 * tri[:, 2],
                     2 * tri[:, 2] + 1], axis=1).astype(np.int64)  # fmt: skip

@@ -40,7 +40,7 @@ def _crosses(ring, following):
         lo_y, hi_y = min(ring[a, 1], ring[b, 1]), max(ring[a, 1], ring[b, 1])
         for j in range(i + 1, n):
             c, d = j, following[j]
-            if c == b or d == a or c == a:
+            if c == b or d == a:
                 continue
             if min(ring[c, 0], ring[d, 0]) > hi_x or max(ring[c, 0], ring[d, 0]) < lo_x:
                 continue
@@ -146,7 +146,7 @@ def _meet(flat, a, b):
     return True
 
 
-def flipped_faces(mesh: PolyMesh, uv: Floats) -> NDArray[np.int32]:
+def flipped_faces(mesh: PolyMesh, uv: Floats) -> NDArray[np.signedinteger]:
     """Faces whose mapped area is negative."""
     return np.flatnonzero(face_uv_areas(mesh, uv) < 0).astype(np.int32)
 
@@ -156,4 +156,4 @@ def face_uv_areas(mesh: PolyMesh, uv: Floats) -> Floats:
     tri = uv[mesh.triangles]
     a, b = tri[:, 1] - tri[:, 0], tri[:, 2] - tri[:, 0]
     area = 0.5 * (a[:, 0] * b[:, 1] - a[:, 1] * b[:, 0])
-    return np.bincount(mesh.triangle_faces, area, minlength=mesh.n_faces)
+    return np.asarray(np.bincount(mesh.triangle_faces, area, minlength=mesh.n_faces), np.float64)

@@ -138,7 +138,7 @@ def _on_circle(loop: Floats) -> Floats:
     return np.stack([np.cos(angle), np.sin(angle)], axis=1)
 
 
-def signed_areas(uv: Floats, triangles: NDArray[np.int32]) -> Floats:
+def signed_areas(uv: Floats, triangles: NDArray[np.signedinteger]) -> Floats:
     """(T,) signed areas of flat triangles."""
     a, b, c = (uv[triangles[:, k]] for k in range(3))
     return 0.5 * ((b - a)[:, 0] * (c - a)[:, 1] - (b - a)[:, 1] * (c - a)[:, 0])

@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jacket.core.flatten.chart import Chart, charts_of
-from jacket.core.flatten.descent import Descent, flips, rescaled
+from jacket.core.flatten.descent import FULL_STEPS, Descent, flips, rescaled
 from jacket.core.flatten.overlap import border_crosses
 from jacket.core.flatten.starts import conformal, convex
 from jacket.core.mesh.polymesh import Floats, PolyMesh
@@ -20,14 +20,14 @@ from jacket.progress import Progress, silent
 class IslandFlat:
     """How one island came out: its faces, whether it lies flat, and a sentence when it does not."""
 
-    faces: NDArray[np.int32]
+    faces: NDArray[np.signedinteger]
     flat: bool
     energy: float
     overlaps: bool
     problem: str = ""
 
 
-def flatten_chart(chart: Chart, steps: int = 60) -> tuple[Floats, float]:
+def flatten_chart(chart: Chart, steps: int = FULL_STEPS) -> tuple[Floats, float]:
     """(V, 2) flat positions without flips at the surface's own scale, and their energy.
 
     Conformal first; where that flips or is far off, Tutte's map and reweighted steps lead in.
@@ -88,7 +88,7 @@ def _mean_up(chart: Chart, uv: Floats) -> Floats:
 
 
 def unwrap(
-    mesh: PolyMesh, only: NDArray[np.intp] | None = None, progress: Progress = silent, name: str = "uv"
+    mesh: PolyMesh, only: NDArray[np.signedinteger] | None = None, progress: Progress = silent, name: str = "uv"
 ) -> tuple[PolyMesh, list[IslandFlat]]:
     """Lay all islands flat, or those numbered in `only`; the rest keep their UVs.
 

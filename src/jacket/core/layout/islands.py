@@ -50,7 +50,7 @@ class Islands:
     @cached_property
     def surface_area(self) -> Floats:
         """(count,) area on the surface."""
-        return np.bincount(self.labels, face_areas(self.mesh), minlength=self.count)
+        return np.asarray(np.bincount(self.labels, face_areas(self.mesh), minlength=self.count), np.float64)
 
     @cached_property
     def sheet_area(self) -> Floats:
@@ -59,7 +59,7 @@ class Islands:
         return np.where(self.mapped, np.bincount(self.labels, area, minlength=self.count), 0.0)
 
     @cached_property
-    def border_corners(self) -> NDArray[np.intp]:
+    def border_corners(self) -> NDArray[np.signedinteger]:
         """Half-edges on the outline of an island: seams and borders."""
         topology, labels = self.mesh.topology, self.labels
         cut = topology.edge_flags(self.mesh.mark("seam"))

@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from jacket.core.jit import kernel
 
 Floats = NDArray[np.float64]
-Ints = NDArray[np.int32]
+Ints = NDArray[np.signedinteger]
 
 
 class Mask(NamedTuple):
@@ -47,7 +47,7 @@ def island_mask(segments: Floats, widen: float) -> Mask:
     rows = np.flatnonzero(grid.any(axis=1))
     columns = np.flatnonzero(grid.any(axis=0))
     grid = grid[rows[0] : rows[-1] + 1, columns[0] : columns[-1] + 1]
-    low = low + [columns[0], rows[0]]
+    low = low + np.array([columns[0], rows[0]], float)
     row_start, first, last = _runs(np.ascontiguousarray(grid))
     return Mask(grid.shape[1], grid.shape[0], row_start, first, last, low)
 

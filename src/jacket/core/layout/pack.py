@@ -55,7 +55,7 @@ class _Layout:
 
 def pack(
     islands: Islands, settings: PackSettings = PackSettings(), progress: Progress = silent,
-    locked: NDArray[np.intp] | None = None,
+    locked: NDArray[np.signedinteger] | None = None,
 ) -> PackResult:  # fmt: skip
     """Place every mapped island at one texel density, as large as the sheet allows.
 
@@ -89,7 +89,7 @@ def _check(settings: PackSettings) -> None:
         raise MeshError(f"Turning '{settings.turn}' is unknown; choose free, quarter or none.")
 
 
-def _resting_angles(islands: Islands, moving: NDArray[np.intp], turn: str) -> dict[int, float]:
+def _resting_angles(islands: Islands, moving: NDArray[np.signedinteger], turn: str) -> dict[int, float]:
     """The turn in radians that gives each island its smallest box; none unless turning is free."""
     if turn != "free":
         return {int(k): 0.0 for k in moving}
@@ -127,7 +127,9 @@ def _piece(islands: Islands, island: int, scale: float, angle: float) -> _Piece:
 class _Packer:
     """A grid of cells over the sheet; scale is in cells a surface unit."""
 
-    def __init__(self, pieces: list[_Piece], islands: Islands, fixed: NDArray[np.intp], settings: PackSettings) -> None:
+    def __init__(
+        self, pieces: list[_Piece], islands: Islands, fixed: NDArray[np.signedinteger], settings: PackSettings
+    ) -> None:
         self.pieces, self.settings = pieces, settings
         many = len(pieces) > 300
         self.grid = min(settings.size, 1024 if many else 512)
@@ -185,7 +187,7 @@ class _Packer:
         return self._improve(found, low, order, progress)
 
     def _improve(
-        self, found: _Layout, scale: float, order: NDArray[np.intp], progress: Progress
+        self, found: _Layout, scale: float, order: NDArray[np.signedinteger], progress: Progress
     ) -> tuple[_Layout, float]:
         """Try other orders at a slightly larger scale; each that fits becomes the new best."""
         rng = np.random.default_rng(20)
@@ -204,7 +206,7 @@ class _Packer:
                 masks = self.masks(scale * grow)
         return found, scale
 
-    def _lay(self, masks: list[list[Mask]], order: NDArray[np.intp]) -> _Layout | None:
+    def _lay(self, masks: list[list[Mask]], order: NDArray[np.signedinteger]) -> _Layout | None:
         """Place all pieces in an order, each in the turning whose top comes lowest; None when one
         does not fit."""
         n = len(self.pieces)
@@ -216,7 +218,9 @@ class _Packer:
             best: tuple[float, int, int, int] | None = None
             for t, mask in enumerate(masks[k]):
                 limit = int(best[0]) if best is not None else self.room
-                y, x = _lowest(next_busy, run_end, mask.row_start, mask.first, mask.last, mask.width, mask.height, limit)
+                y, x = _lowest(
+                    next_busy, run_end, mask.row_start, mask.first, mask.last, mask.width, mask.height, limit
+                )
                 if y >= 0 and (best is None or (y + mask.height, x) < (best[0], best[2])):
                     best = (y + mask.height, t, x, y)
             if best is None:

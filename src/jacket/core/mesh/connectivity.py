@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 
 from jacket.core.jit import kernel
 
-Ints = NDArray[np.int32]
+Ints = NDArray[np.signedinteger]
 
 
 @dataclass(frozen=True, eq=False)
@@ -82,7 +82,7 @@ class Connectivity:
         return start, (order // 2).astype(np.int32)
 
     @cached_property
-    def edge_keys(self) -> NDArray[np.int64]:
+    def edge_keys(self) -> NDArray[np.signedinteger]:
         """(E,) sorted keys of the edges, for looking up by point pair."""
         return self.edge_points[:, 0].astype(np.int64) << 32 | self.edge_points[:, 1].astype(np.int64)
 
@@ -109,7 +109,7 @@ class Connectivity:
     @cached_property
     def border_loops(self) -> list[Ints]:
         """Borders as cycles of half-edges, each in the direction of its faces."""
-        return [loop for loop in _border_loops(self)]
+        return _border_loops(self)
 
 
 def build_connectivity(corners: Ints, starts: Ints, n_points: int) -> Connectivity:

@@ -64,15 +64,13 @@ def rebuilt(
     return Edited(new, point_to, face_to, np.flatnonzero(point_from < 0).astype(np.int32))
 
 
-def _carried(values: NDArray[Any], source: NDArray[np.int64]) -> NDArray[Any]:
+def _carried(values: NDArray[Any], source: NDArray[np.signedinteger]) -> NDArray[Any]:
     out = np.zeros((len(source), *values.shape[1:]), values.dtype)
     out[source >= 0] = values[source[source >= 0]]
     return out
 
 
-def _carried_pairs(
-    pairs: Ints, point_to: Ints, splits: Sequence[tuple[int, int, int]], new: PolyMesh
-) -> Ints:
+def _carried_pairs(pairs: Ints, point_to: Ints, splits: Sequence[tuple[int, int, int]], new: PolyMesh) -> Ints:
     marked = {(int(a), int(b)) for a, b in pairs.tolist()}
     rows = [point_to[pairs]] if len(pairs) else []
     for a, b, m in splits:
@@ -85,7 +83,7 @@ def _carried_pairs(
     return sorted_pairs(moved[new.topology.find_edges(moved) >= 0])
 
 
-def _same(n: int) -> NDArray[np.int64]:
+def _same(n: int) -> NDArray[np.signedinteger]:
     return np.arange(n)
 
 
@@ -99,7 +97,9 @@ def points_moved(mesh: PolyMesh, ids: Any, positions: Any) -> PolyMesh:
 def point_added(mesh: PolyMesh, position: Any) -> Edited:
     """The mesh with one loose point more, at the end."""
     points = np.concatenate([mesh.points, np.asarray(position, float).reshape(1, 3)])
-    return rebuilt(mesh, points, mesh.corners, mesh.starts, _same(mesh.n_points), _same(mesh.n_corners), _same(mesh.n_faces))
+    return rebuilt(
+        mesh, points, mesh.corners, mesh.starts, _same(mesh.n_points), _same(mesh.n_corners), _same(mesh.n_faces)
+    )
 
 
 def face_added(mesh: PolyMesh, face: Sequence[int], like: Any = None) -> Edited:
@@ -173,7 +173,9 @@ def _without(mesh: PolyMesh, gone: NDArray[np.bool_], lost: NDArray[np.bool_]) -
     corner_from = np.flatnonzero(~gone[mesh.face_of_corner])
     face_from = np.flatnonzero(~gone)
     starts = np.concatenate([[0], np.cumsum(mesh.sizes[face_from])])
-    return rebuilt(mesh, mesh.points[~lost], point_to[mesh.corners[corner_from]], starts, point_to, corner_from, face_from)
+    return rebuilt(
+        mesh, mesh.points[~lost], point_to[mesh.corners[corner_from]], starts, point_to, corner_from, face_from
+    )
 
 
 def points_welded(mesh: PolyMesh, pairs: Any) -> Edited:
@@ -200,7 +202,15 @@ def points_welded(mesh: PolyMesh, pairs: Any) -> Edited:
         corner_from += [c for _, c in row]
         starts.append(len(corners))
         face_from.append(f)
-    edited = rebuilt(mesh, mesh.points[kept], corners, starts, point_to, np.array(corner_from, np.int64), np.array(face_from, np.int64))
+    edited = rebuilt(
+        mesh,
+        mesh.points[kept],
+        corners,
+        starts,
+        point_to,
+        np.array(corner_from, np.int64),
+        np.array(face_from, np.int64),
+    )
     if len(edited.mesh.topology.nonmanifold_edges) > len(mesh.topology.nonmanifold_edges):
         raise EditRefused("Joining here would give an edge three faces; nothing was joined.")
     return edited
@@ -286,7 +296,9 @@ def _with_cut_quads(
         face_from += [f, -1]
     starts = np.concatenate([[0], np.cumsum(sizes)])
     points = np.concatenate([mesh.points, fresh])
-    return rebuilt(mesh, points, corners, starts, _same(mesh.n_points), np.array(corner_from), np.array(face_from), splits)
+    return rebuilt(
+        mesh, points, corners, starts, _same(mesh.n_points), np.array(corner_from), np.array(face_from), splits
+    )
 
 
 def _with_divided_uvs(mesh: PolyMesh, edited: Edited, cut: dict[int, tuple[int, int, int]], share: float) -> Edited:

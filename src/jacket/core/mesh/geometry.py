@@ -41,7 +41,7 @@ def face_areas(mesh: PolyMesh) -> Floats:
     """(F,) area of each face's fan, in square units."""
     tri = mesh.triangle_points
     areas = triangle_areas(mesh.points, tri)
-    return np.bincount(mesh.triangle_faces, areas, minlength=mesh.n_faces)
+    return np.asarray(np.bincount(mesh.triangle_faces, areas, minlength=mesh.n_faces), np.float64)
 
 
 def triangle_areas(points: Floats, triangles: NDArray[Any]) -> Floats:
@@ -80,10 +80,7 @@ def edge_lengths(mesh: PolyMesh) -> Floats:
 def face_centres(mesh: PolyMesh) -> Floats:
     """(F, 3) mean of each face's corners."""
     sums = np.stack(
-        [
-            np.bincount(mesh.face_of_corner, mesh.points[mesh.corners, k], minlength=mesh.n_faces)
-            for k in range(3)
-        ],
+        [np.bincount(mesh.face_of_corner, mesh.points[mesh.corners, k], minlength=mesh.n_faces) for k in range(3)],
         axis=1,
     )
     return sums / np.maximum(mesh.sizes, 1)[:, None]

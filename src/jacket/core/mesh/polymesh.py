@@ -14,7 +14,7 @@ from jacket.core.mesh.connectivity import Connectivity, build_connectivity, fan_
 from jacket.errors import MeshError
 
 Floats = NDArray[np.float64]
-Ints = NDArray[np.int32]
+Ints = NDArray[np.signedinteger]
 Bools = NDArray[np.bool_]
 
 
@@ -79,8 +79,7 @@ class PolyMesh:
         if len(corners) and (corners.min() < 0 or corners.max() >= len(points)):
             bad = int(corners.max() if corners.max() >= len(points) else corners.min())
             raise MeshError(
-                f"A face refers to point {bad}, but there are only {len(points):,} points; "
-                "the file may be cut short."
+                f"A face refers to point {bad}, but there are only {len(points):,} points; the file may be cut short."
             )
         if not np.isfinite(points).all():
             bad = int(np.flatnonzero(~np.isfinite(points).all(axis=1))[0])

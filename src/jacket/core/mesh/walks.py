@@ -122,9 +122,7 @@ def _faces_of_edge(mesh: PolyMesh, edge: int) -> set[int]:
     return faces
 
 
-def shortest_path(
-    mesh: PolyMesh, start: int, end: int, cost: NDArray[np.float64] | None = None
-) -> Ints:
+def shortest_path(mesh: PolyMesh, start: int, end: int, cost: NDArray[np.float64] | None = None) -> Ints:
     """Point ids along the cheapest path of edges (Dijkstra 1959); empty when none joins them.
 
     cost   (E,) non-negative cost of each edge; its length when left out

@@ -12,10 +12,10 @@ from jacket.core.mesh.geometry import face_areas, scaled_jacobian, unit
 from jacket.core.mesh.polymesh import Floats, PolyMesh
 from jacket.core.mesh.walks import euler_characteristic
 from jacket.core.quads.base import Base, make_base
-from jacket.core.quads.cut import CutMesh, cut_mesh
+from jacket.core.quads.cut import cut_mesh
 from jacket.core.quads.extract import extract_quads
-from jacket.core.quads.field import Field, smooth_field
-from jacket.core.quads.gridmap import grid_map
+from jacket.core.quads.field import smooth_field
+from jacket.core.quads.gridmap import GridSolver
 from jacket.core.quads.subdivide import split_to_quads
 from jacket.core.space.bvh import Bvh
 from jacket.core.space.sample import gap
@@ -85,8 +85,9 @@ def automatic_quads(
     progress(0.35, "combing the flow over the surface")
     field = smooth_field(base.mesh, base.creases, settings.alignment)
     cut = cut_mesh(base.mesh, field)
+    solver = GridSolver(base.mesh, field, cut, base.creases, part(progress, 0.4, 0.6))
     notes = _notes_on(base)
-    quads = _best_pass(base, field, cut, settings.quads, notes, part(progress, 0.4, 0.8))
+    quads = _best_pass(base, solver, settings.quads, notes, part(progress, 0.6, 0.8))
     progress(0.8, "relaxing the quads on the source")
     quads = _fitted(quads, base, surface)
     progress(0.95, "measuring the result")
@@ -98,14 +99,11 @@ def _notes_on(base: Base) -> list[str]:
     if base.dropped_parts == 0:
         return []
     return [
-        f"{base.dropped_parts} loose parts smaller than twelve quads were left out "
-        f"({base.dropped_faces} triangles)."
+        f"{base.dropped_parts} loose parts smaller than twelve quads were left out ({base.dropped_faces} triangles)."
     ]
 
 
-def _best_pass(
-    base: Base, field: Field, cut: CutMesh, wanted: int, notes: list[str], progress: Progress
-) -> PolyMesh:
+def _best_pass(base: Base, solver: GridSolver, wanted: int, notes: list[str], progress: Progress) -> PolyMesh:
     """Extract with a few step lengths, aiming at the wanted number; keep the soundest nearest one."""
     area = float(face_areas(base.mesh).sum())
     euler = euler_characteristic(base.mesh)
@@ -113,7 +111,7 @@ def _best_pass(
     best: PolyMesh | None = None
     best_score = np.inf
     for attempt in range(5):
-        grid = grid_map(base.mesh, field, cut, base.creases, length, part(progress, attempt / 5, (attempt + 1) / 5))
+        grid = solver.solve(length, part(progress, attempt / 5, (attempt + 1) / 5))
         mesh = extract_quads(base.mesh, grid)
         score = _score(mesh, wanted, euler)
         if score < best_score:
@@ -124,7 +122,7 @@ def _best_pass(
         length *= float(np.clip(np.sqrt(ratio), 0.7, 1.4)) if abs(ratio - 1) > 0.02 else 0.97
     if best is None or best_score >= 1000:
         notes.append("The grid could not be laid cleanly at this number; a coarser one was split instead.")
-        return _split_route(base, field, cut, length * 2)
+        return _split_route(base, solver, length * 2)
     return best
 
 
@@ -146,13 +144,13 @@ def _repeats_a_point(mesh: PolyMesh) -> bool:
     return bool((rows[:, 1:] == rows[:, :-1]).any())
 
 
-def _split_route(base: Base, field: Field, cut: CutMesh, length: float) -> PolyMesh:
+def _split_route(base: Base, solver: GridSolver, length: float) -> PolyMesh:
     """The grid at twice the step, whatever odd faces it has, with every face split into quads.
 
     If even that is unsound, the base mesh itself is split: always quads, never pretty.
     """
     for scale in (1.0, 0.8, 1.25, 0.6):
-        mesh = split_to_quads(extract_quads(base.mesh, grid_map(base.mesh, field, cut, base.creases, length * scale)))
+        mesh = split_to_quads(extract_quads(base.mesh, solver.solve(length * scale)))
         if mesh.n_faces and _score(mesh, mesh.n_faces, euler_characteristic(base.mesh)) < 1000:
             return mesh
     from jacket.core.source.simplify import simplify
@@ -169,6 +167,8 @@ def _fitted(quads: PolyMesh, base: Base, surface: Bvh) -> PolyMesh:
     lines = lines_of(quads, base.mesh.points[pairs], _line_corners(base.mesh, pairs), 0.02 * step)
     quads = relaxed(quads, surface, 25, lines=lines)
     quads = untangled(quads, surface, lines)
+    # What sliding on lines cannot open is let off them; a fold is worse than a soft edge.
+    quads = untangled(quads, surface, None)
     free = np.ones(quads.n_points, bool) if lines is None else ~(lines.sliding | lines.fixed)
     points = quads.points.copy()
     points[free] = surface.project(points[free])

@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 from jacket.core.jit import inline, kernel
 from jacket.core.mesh.connectivity import corner_orbits
-from jacket.core.mesh.geometry import dihedral_angles, edge_lengths, triangle_areas
+from jacket.core.mesh.geometry import dihedral_angles, edge_lengths, face_area_vectors, triangle_areas, unit
 from jacket.core.mesh.polymesh import Bools, Floats, Ints, PolyMesh, sorted_pairs
 from jacket.core.mesh.walks import face_parts
 from jacket.core.source.simplify import simplify
@@ -45,7 +45,7 @@ def make_base(
     while len(triangles) < wanted / 3:
         points, triangles = _halved_edges(points, triangles)
     points, triangles = simplify(points, triangles, max(wanted, 60), part(progress, 0.0, 0.7))
-    creases = find_creases(PolyMesh.from_faces(points, triangles), sharp, 4.0 * np.sqrt(quad_area))
+    creases = find_creases(PolyMesh.from_faces(points, triangles), sharp, 8.0 * np.sqrt(quad_area))
     for step in range(6):
         progress(0.7 + 0.05 * step, "evening the base mesh")
         points, triangles = _improved(points, triangles, creases, surface)
@@ -92,11 +92,20 @@ def _halved_edges(points: Floats, triangles: Ints) -> tuple[Floats, Ints]:
 def find_creases(mesh: PolyMesh, sharp: float, shortest: float) -> Ints:
     """Edges that turn by more than `sharp` degrees, in runs of at least length `shortest`.
 
-    Short runs are noise on organic forms; fixing the field there only makes irregular points.
+    The turn is taken between the normals of the two sides, each evened over its own side: a true
+    crease stays sharp under that, the bumps of a scan do not. Short runs are left out too; fixing
+    the field there only makes irregular points.
     """
     topology = mesh.topology
-    flags = dihedral_angles(mesh) > sharp
-    edges = np.flatnonzero(flags)
+    candidates = dihedral_angles(mesh) > sharp
+    if not candidates.any():
+        return sorted_pairs(np.zeros((0, 2)))
+    normals = _evened_normals(mesh, candidates, 8)
+    edges = np.flatnonzero(candidates)
+    c = topology.edge_corner[edges]
+    a, b = mesh.face_of_corner[c], mesh.face_of_corner[topology.twin[c]]
+    turn = np.degrees(np.arccos(np.clip(np.einsum("ij,ij->i", normals[a], normals[b]), -1, 1)))
+    edges = edges[turn > sharp]
     if len(edges) == 0:
         return sorted_pairs(np.zeros((0, 2)))
     runs = _runs(topology.edge_points[edges], mesh.n_points)
@@ -104,7 +113,22 @@ def find_creases(mesh: PolyMesh, sharp: float, shortest: float) -> Ints:
     return sorted_pairs(topology.edge_points[edges[total[runs] >= shortest]])
 
 
-def _runs(pairs: Ints, n_points: int) -> NDArray[np.int32]:
+def _evened_normals(mesh: PolyMesh, barriers: Bools, rounds: int) -> Floats:
+    """(F, 3) face normals averaged with their neighbours across edges that are no barriers."""
+    topology = mesh.topology
+    c = np.flatnonzero((topology.twin >= 0) & ~barriers[topology.edge])
+    a, b = mesh.face_of_corner[c], mesh.face_of_corner[topology.twin[c]]
+    areas = face_area_vectors(mesh)
+    normals = areas.copy()
+    for _ in range(rounds):
+        total = normals.copy()
+        for k in range(3):
+            total[:, k] += np.bincount(a, normals[b, k], minlength=mesh.n_faces)
+        normals = total
+    return unit(normals)
+
+
+def _runs(pairs: Ints, n_points: int) -> NDArray[np.signedinteger]:
     """Number the connected pieces of a set of edges: (K,) piece of each edge."""
     from scipy.sparse import coo_array
     from scipy.sparse.csgraph import connected_components

@@ -212,4 +212,3 @@ def _ring_links(starts: Ints, n: int) -> tuple[Ints, Ints]:
     preceding = np.arange(-1, n - 1, dtype=np.int32)
     preceding[starts[:-1]] = starts[1:] - 1
     return following, preceding
-

@@ -135,15 +135,9 @@ def _segments(mesh: PolyMesh, cut: Bools, singular: Bools) -> list[Ints]:
     node = (degree != 2) | singular | topology.border_points
     starts = np.flatnonzero(cut & node[mesh.corners])
     seen = np.zeros(topology.n_edges, bool)
-    out = [
-        _trace(mesh, cut, node, int(c), seen) for c in starts.tolist() if not seen[topology.edge[c]]
-    ]
+    out = [_trace(mesh, cut, node, int(c), seen) for c in starts.tolist() if not seen[topology.edge[c]]]
     # Closed cuts that meet no node at all, as on a torus without singular points.
-    out += [
-        _trace(mesh, cut, node, int(c), seen)
-        for c in np.flatnonzero(cut).tolist()
-        if not seen[topology.edge[c]]
-    ]
+    out += [_trace(mesh, cut, node, int(c), seen) for c in np.flatnonzero(cut).tolist() if not seen[topology.edge[c]]]
     return [segment for segment in out if len(segment)]
 
 

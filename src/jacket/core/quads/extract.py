@@ -49,15 +49,13 @@ def _split_long(mesh: PolyMesh, grid: GridMap) -> tuple[Floats, Ints, Floats, In
     return points, tris, uv, turn, shift
 
 
-def _bisect(fine: PolyMesh, marks: NDArray[np.bool_], uv: Floats, turn: Ints, shift: Ints):  # type: ignore[no-untyped-def]
+def _bisect(fine: PolyMesh, marks: NDArray[np.bool_], uv: Floats, turn: Ints, shift: Ints):
     """Split marked edges at their middles; triangles into two, three or four."""
     topology = fine.topology
     number = np.cumsum(marks) - 1 + fine.n_points
     middle = fine.points[topology.edge_points[marks]].mean(axis=1)
     edge = topology.edge.reshape(-1, 3)
-    out = _bisect_kernel(
-        fine.triangle_points, uv, turn, shift, marks[edge], number[edge].astype(np.int32)
-    )
+    out = _bisect_kernel(fine.triangle_points, uv, turn, shift, marks[edge], number[edge].astype(np.int32))
     return np.concatenate([fine.points, middle]), *out
 
 
@@ -167,7 +165,7 @@ def _snap(uv, turn, shift, following, preceding, twin, corners, n_points):
     return out
 
 
-def _places(fine: PolyMesh, snapped: NDArray[np.int64]) -> Ints:
+def _places(fine: PolyMesh, snapped: NDArray[np.signedinteger]) -> Ints:
     """(V,) points numbered so that those joined by edges of no length share a number."""
     from scipy.sparse import coo_array
     from scipy.sparse.csgraph import connected_components
@@ -179,7 +177,7 @@ def _places(fine: PolyMesh, snapped: NDArray[np.int64]) -> Ints:
     return connected_components(graph, directed=False)[1].astype(np.int32)
 
 
-def _half_squares(fine: PolyMesh, snapped: NDArray[np.int64], place: Ints) -> Cells:
+def _half_squares(fine: PolyMesh, snapped: NDArray[np.signedinteger], place: Ints) -> Cells:
     side = snapped[:, [1, 2, 0]] - snapped
     short = (side == 0).all(axis=2)
     count = short.sum(axis=1)
@@ -231,7 +229,7 @@ def _walk_slivers(cell, short, count, twin):
     return out
 
 
-def _positions(fine: PolyMesh, uv: Floats, snapped: NDArray[np.int64], place: Ints, n_places: int) -> Floats:
+def _positions(fine: PolyMesh, uv: Floats, snapped: NDArray[np.signedinteger], place: Ints, n_places: int) -> Floats:
     """(P, 3) where each snapped place lies: at its exact grid point where a triangle holds it, else
     at the corner nearest to it."""
     out = np.zeros((n_places, 3))

@@ -12,7 +12,7 @@ import numpy as np
 from scipy import sparse
 
 from jacket.core.jit import inline, kernel
-from jacket.core.mesh.geometry import face_areas, face_centres, face_normals, point_normals, unit
+from jacket.core.mesh.geometry import face_areas, face_normals, point_normals, unit
 from jacket.core.mesh.polymesh import Floats, Ints, PolyMesh
 
 
@@ -34,7 +34,8 @@ def smooth_field(mesh: PolyMesh, creases: Ints, alignment: float = 0.5) -> Field
     normals = face_normals(mesh)
     pull, weight = _curvature_pull(mesh, normals)
     fixed = _fixed_directions(mesh, creases, pull, weight)
-    direction = _solve(mesh, normals, pull, weight * alignment, fixed)
+    strength = np.where(fixed > 0, weight, weight * alignment)
+    direction = _solve(mesh, normals, pull, strength, fixed)
     turn, residual = _turns(mesh, direction, normals)
     return Field(direction, turn, _indices(mesh, turn, residual))
 
@@ -46,7 +47,8 @@ def _curvature_pull(mesh: PolyMesh, normals: Floats) -> tuple[Floats, Floats]:
     """(F, 3) direction of larger curvature and (F,) how clearly it stands out, 0..1.
 
     Per-triangle shape operator from point normals (Rusinkiewicz, "Estimating curvatures and their
-    derivatives on triangle meshes", 2004), averaged over two rings.
+    derivatives on triangle meshes", 2004), averaged over several rings, so
+    that the noise of scans does not lead the flow.
     """
     tri = mesh.triangle_points
     tensor = _shape_operators(mesh.points, tri, point_normals(mesh), normals)
@@ -57,7 +59,7 @@ def _curvature_pull(mesh: PolyMesh, normals: Floats) -> tuple[Floats, Floats]:
     blur = smooth @ weights
     total = np.maximum(np.asarray(blur.sum(axis=1)).ravel(), 1e-300)
     flat = tensor.reshape(-1, 9)
-    for _ in range(3):
+    for _ in range(8):
         flat = (blur @ flat) / total[:, None]
     values, vectors = np.linalg.eigh(flat.reshape(-1, 3, 3))
     order = np.argsort(np.abs(values), axis=1)
@@ -162,7 +164,7 @@ def _start(normals: Floats) -> Floats:
     return unit(np.cross(np.tile(oblique, (len(normals), 1)), normals) + 1e-9)
 
 
-def _coarser(graph, normal, aim, strength, held, area, parent, count):  # type: ignore[no-untyped-def]
+def _coarser(graph, normal, aim, strength, held, area, parent, count):
     n = len(parent)
     gather = sparse.csr_array((np.ones(n), (parent, np.arange(n))), shape=(count, n))
     coarse = (gather @ graph @ gather.T).tocsr()
@@ -259,7 +261,7 @@ def _merge_aims(parent, count, aim, strength, held, area, normal):
 @kernel
 def _gauss_seidel(indptr, indices, data, normals, aim, strength, held, direction, sweeps):
     n = len(indptr) - 1
-    for sweep in range(sweeps):
+    for _ in range(sweeps):
         for i in range(n):
             nx, ny, nz = normals[i, 0], normals[i, 1], normals[i, 2]
             if held[i] > 0 and strength[i] > 0.0:
@@ -282,9 +284,7 @@ def _gauss_seidel(indptr, indices, data, normals, aim, strength, held, direction
                     x, y, z = x + w * rx, y + w * ry, z + w * rz
                     total += w
                 if strength[i] > 0.0:
-                    rx, ry, rz = _nearest(
-                        nx, ny, nz, x, y, z, nx, ny, nz, aim[i, 0], aim[i, 1], aim[i, 2]
-                    )
+                    rx, ry, rz = _nearest(nx, ny, nz, x, y, z, nx, ny, nz, aim[i, 0], aim[i, 1], aim[i, 2])
                     w = strength[i] * max(total, 1.0)
                     x, y, z = x + w * rx, y + w * ry, z + w * rz
             dot = x * nx + y * ny + z * nz

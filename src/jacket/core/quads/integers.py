@@ -5,7 +5,9 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-Matrix = NDArray[np.int64]
+from jacket.core.jit import inline, kernel
+
+Matrix = NDArray[np.signedinteger]
 
 
 def integer_kernel(rows: Matrix) -> Matrix:
@@ -13,40 +15,78 @@ def integer_kernel(rows: Matrix) -> Matrix:
 
     Column-style Hermite elimination by unimodular operations, so that the basis spans exactly the
     integer solutions and not a sublattice (Cohen, A Course in Computational Algebraic Number
-    Theory, 1993, section 2.4). ±1 pivots come first, which keeps the numbers small.
+    Theory, 1993, section 2.4). Rows with a ±1 entry and few others come first, which keeps the
+    numbers small.
     """
-    rows = rows.astype(np.int64).copy()
-    n = rows.shape[1]
-    basis = np.eye(n, dtype=np.int64)
-    alive = np.ones(n, bool)
-    todo = list(range(len(rows)))
-    while todo:
-        row = min(todo, key=lambda r: _difficulty(rows[r] * alive))
-        todo.remove(row)
-        pivot = _eliminate(rows, basis, row, alive)
-        if pivot >= 0:
-            alive[pivot] = False
+    work = np.ascontiguousarray(rows, np.int64).copy()
+    basis = np.eye(work.shape[1], dtype=np.int64)
+    alive = _eliminate_all(work, basis)
     return basis[:, alive]
 
 
-def _difficulty(row: Matrix) -> tuple[bool, int]:
-    """Rows with a ±1 entry and few others are eliminated first."""
-    size = np.abs(row[row != 0])
-    return (bool(len(size)) and not bool((size == 1).any()), len(size))
+@inline
+def _difficulty(rows, r, alive):
+    """Number of entries, plus a large number when none of them is ±1."""
+    count, one = 0, False
+    for j in range(rows.shape[1]):
+        if alive[j] and rows[r, j] != 0:
+            count += 1
+            if abs(rows[r, j]) == 1:
+                one = True
+    return count if one or count == 0 else count + 1_000_000
 
 
-def _eliminate(rows: Matrix, basis: Matrix, row: int, alive: NDArray[np.bool_]) -> int:
-    """Column operations until one entry is left in `row`; that column then has to be zero."""
-    while True:
-        used = np.flatnonzero((rows[row] != 0) & alive)
-        if len(used) == 0:
-            return -1
-        size = np.abs(rows[row, used])
-        weight = np.count_nonzero(rows[:, used], axis=0)
-        pivot = int(used[np.lexsort((weight, size))[0]])
-        others = used[used != pivot]
-        if len(others) == 0:
-            return pivot
-        factor = rows[row, others] // rows[row, pivot]
-        rows[:, others] -= rows[:, [pivot]] * factor
-        basis[:, others] -= basis[:, [pivot]] * factor
+@inline
+def _pivot(rows, r, alive, uses):
+    """The column with the smallest entry in row r, of these the least used."""
+    best, size = -1, 0
+    for j in range(rows.shape[1]):
+        if not alive[j] or rows[r, j] == 0:
+            continue
+        s = abs(rows[r, j])
+        if best < 0 or s < size or (s == size and uses[j] < uses[best]):
+            best, size = j, s
+    return best
+
+
+@kernel
+def _eliminate_all(rows, basis):
+    n_rows, n = rows.shape
+    alive = np.ones(n, np.bool_)
+    done = np.zeros(n_rows, np.bool_)
+    hard = np.empty(n_rows, np.int64)
+    for r in range(n_rows):
+        hard[r] = _difficulty(rows, r, alive)
+    uses = np.zeros(n, np.int64)
+    for r in range(n_rows):
+        for j in range(n):
+            if rows[r, j] != 0:
+                uses[j] += 1
+    for _ in range(n_rows):
+        row = -1
+        for r in range(n_rows):
+            if not done[r] and (row < 0 or hard[r] < hard[row]):
+                row = r
+        done[row] = True
+        while True:
+            p = _pivot(rows, row, alive, uses)
+            if p < 0:
+                break
+            others = False
+            for j in range(n):
+                if j == p or not alive[j] or rows[row, j] == 0:
+                    continue
+                others = True
+                f = rows[row, j] // rows[row, p]
+                for r in range(n_rows):
+                    if not done[r] or r == row:
+                        rows[r, j] -= f * rows[r, p]
+                for k in range(n):
+                    basis[k, j] -= f * basis[k, p]
+            if not others:
+                alive[p] = False
+                break
+        for r in range(n_rows):
+            if not done[r]:
+                hard[r] = _difficulty(rows, r, alive)
+    return alive

@@ -13,7 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jacket.core.flatten.chart import Chart, chart_of
-from jacket.core.flatten.descent import Descent, flips
+from jacket.core.flatten.descent import FULL_STEPS, TOLERANCE, Descent, flips
 from jacket.core.flatten.overlap import border_crosses
 from jacket.core.flatten.starts import conformal, convex, signed_areas
 from jacket.core.heap import heap_pop, heap_push
@@ -23,6 +23,8 @@ from jacket.core.mesh.polymesh import Floats, Ints, PolyMesh
 from jacket.core.mesh.walks import face_parts
 from jacket.errors import JacketError
 from jacket.progress import Progress, silent
+
+QUICK_STEPS = 12
 
 
 @dataclass(frozen=True)
@@ -43,6 +45,8 @@ def suggest_seams(
     progress(0.15, "growing patches")
     labels = _opened(mesh, labels)
     labels = _Merger(mesh, labels, settings, progress).run()
+    # Islands were judged after a few steps; whoever overlaps when laid out fully is halved.
+    labels = _opened(mesh, labels, FULL_STEPS)
     return mesh.with_mark("seam", _borders(mesh, labels))
 
 
@@ -115,7 +119,7 @@ def _grow(starts, neighbour, normals, areas, seeds, means):
     return labels
 
 
-def _opened(mesh: PolyMesh, labels: Ints) -> Ints:
+def _opened(mesh: PolyMesh, labels: Ints, steps: int = QUICK_STEPS) -> Ints:
     """Patches that are no disks, or do not open, halved until they are."""
     labels = _renumbered_parts(mesh, labels)
     todo = list(range(int(labels.max()) + 1))
@@ -123,7 +127,7 @@ def _opened(mesh: PolyMesh, labels: Ints) -> Ints:
     while todo:
         k = todo.pop()
         faces = np.flatnonzero(labels == k)
-        if len(faces) <= 1 or _try(mesh, faces, SuggestSettings(2.5, np.inf, 0.0)) is not None:
+        if len(faces) <= 1 or _try(mesh, faces, SuggestSettings(2.5, np.inf, 0.0), steps) is not None:
             continue
         far = _halves(mesh, faces)
         labels[faces[far]] = fresh
@@ -136,7 +140,7 @@ def _opened(mesh: PolyMesh, labels: Ints) -> Ints:
     return _renumbered_parts(mesh, labels)
 
 
-def _halves(mesh: PolyMesh, faces: NDArray[np.intp]) -> NDArray[np.bool_]:
+def _halves(mesh: PolyMesh, faces: NDArray[np.signedinteger]) -> NDArray[np.bool_]:
     from jacket.core.mesh.geometry import face_centres
 
     centred = face_centres(mesh)[faces]
@@ -156,7 +160,9 @@ def _renumbered_parts(mesh: PolyMesh, labels: Ints) -> Ints:
     return face_parts(mesh, cut)[1].copy()
 
 
-def _try(mesh: PolyMesh, faces: NDArray[np.intp], limits: SuggestSettings) -> float | None:
+def _try(
+    mesh: PolyMesh, faces: NDArray[np.signedinteger], limits: SuggestSettings, steps: int = QUICK_STEPS
+) -> float | None:
     """Mean energy of a set of faces as one island, or None when it breaks a limit."""
     nothing = np.zeros(mesh.topology.n_edges, bool)
     chart = chart_of(mesh, faces, nothing)
@@ -170,7 +176,7 @@ def _try(mesh: PolyMesh, faces: NDArray[np.intp], limits: SuggestSettings) -> fl
             if flips(chart, uv) > 0:
                 return None
         descent = Descent(chart, uv)
-        descent.run(12, bad, 1e-3)
+        descent.run(steps, bad, 1e-3 if steps == QUICK_STEPS else TOLERANCE)
     except JacketError:
         return None
     energy = descent.energy
@@ -250,7 +256,7 @@ class _Merger:
         for side in (low, high):
             for k, v in zip(*_summed(side, self.worth[outer]), strict=True):
                 total[int(k)] = total.get(int(k), 0.0) + float(v)
-        heap = []
+        heap: list[tuple[float, int, int]] = []
         for key, s in zip(keys.tolist(), shared.tolist(), strict=True):
             p, q = key >> 32, key & 0xFFFFFFFF
             if (p, self.version[p], q, self.version[q]) not in self.refused:
@@ -261,6 +267,6 @@ class _Merger:
         return p, q
 
 
-def _summed(keys: NDArray[np.int64], values: Floats) -> tuple[NDArray[np.int64], Floats]:
+def _summed(keys: NDArray[np.signedinteger], values: Floats) -> tuple[NDArray[np.signedinteger], Floats]:
     unique, where = np.unique(keys, return_inverse=True)
-    return unique, np.bincount(where, values)
+    return unique, np.asarray(np.bincount(where, values), np.float64)

@@ -38,7 +38,7 @@ class Factor:
             try:
                 self._solver = qdldl.Solver(sparse.triu(matrix, format="csc"), upper=True)
                 return
-            except Exception:  # noqa: BLE001 - qdldl raises bare exceptions; the fallback decides
+            except Exception:
                 self._solver = None
         try:
             self._lu = splu(matrix, permc_spec="MMD_AT_PLUS_A", options={"SymmetricMode": True})
@@ -62,6 +62,4 @@ class Factor:
             return np.asarray(self._lu.solve(np.asarray(right)))
         if right.ndim == 1:
             return np.asarray(self._solver.solve(np.ascontiguousarray(right)))
-        return np.stack(
-            [self._solver.solve(np.ascontiguousarray(right[:, k])) for k in range(right.shape[1])], axis=1
-        )
+        return np.stack([self._solver.solve(np.ascontiguousarray(right[:, k])) for k in range(right.shape[1])], axis=1)

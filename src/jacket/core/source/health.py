@@ -49,7 +49,7 @@ def welded_copy(mesh: PolyMesh) -> PolyMesh:
 
 def duplicate_faces(mesh: PolyMesh) -> Ints:
     """Faces that repeat the points of an earlier one, in any order; triangles and quads."""
-    out: list[NDArray[np.intp]] = []
+    out: list[NDArray[np.signedinteger]] = []
     for size in (3, 4):
         ids = np.flatnonzero(mesh.sizes == size)
         if len(ids) == 0:

@@ -17,7 +17,7 @@ from jacket.errors import MeshError
 from jacket.progress import Progress, silent
 
 Floats = NDArray[np.float64]
-Ints = NDArray[np.int32]
+Ints = NDArray[np.signedinteger]
 
 
 def simplify(
@@ -56,9 +56,7 @@ class _Collapser:
         self.quadrics = _point_quadrics(self.points, self.tris, twin)
         self.version = np.zeros(len(points), np.int32)
         self.start, self.count, self.pool, self.used = _point_faces(self.tris, len(points))
-        self.cost, self.item, self.size = _first_heap(
-            self.points, self.tris, self.quadrics, self.version, evenness
-        )
+        self.cost, self.item, self.size = _first_heap(self.points, self.tris, self.quadrics, self.version, evenness)
         self.left = len(triangles)
         self.done = False
 
@@ -302,7 +300,9 @@ def _turns_over(points, tris, alive, start, count, pool, p, other, x, y, z):
 
 
 @kernel
-def _collapse(points, tris, alive, quadrics, version, start, count, pool, used, cost, item, size, left, target, evenness):
+def _collapse(
+    points, tris, alive, quadrics, version, start, count, pool, used, cost, item, size, left, target, evenness
+):
     mark = np.zeros(len(points), np.int32)
     stamp = 0
     while left > target and size > 0:

@@ -56,8 +56,11 @@ def welded_triangles(mesh: PolyMesh) -> tuple[NDArray[np.float64], Ints]:
     tri = new[mesh.triangle_points]
     tri = tri[(tri[:, 0] != tri[:, 1]) & (tri[:, 1] != tri[:, 2]) & (tri[:, 2] != tri[:, 0])]
     canonical = np.sort(tri, axis=1).astype(np.int64)
-    _, first = np.unique((canonical[:, 0] << 42) + (canonical[:, 1] << 21) + canonical[:, 2], return_index=True) \
-        if len(points) < 2**21 else np.unique(canonical, axis=0, return_index=True)
+    _, first = (
+        np.unique((canonical[:, 0] << 42) + (canonical[:, 1] << 21) + canonical[:, 2], return_index=True)
+        if len(points) < 2**21
+        else np.unique(canonical, axis=0, return_index=True)
+    )
     tri = tri[np.sort(first)]
     return compact(points, tri)
 

@@ -16,7 +16,7 @@ from numpy.typing import NDArray
 from jacket.core.jit import inline, kernel
 
 Floats = NDArray[np.float64]
-Ints = NDArray[np.int32]
+Ints = NDArray[np.signedinteger]
 
 LEAF = 4
 
@@ -79,9 +79,7 @@ class Bvh:
         """(Q,) whether something lies along each ray before `reach` (Q,)."""
         if len(self.triangles) == 0:
             return np.zeros(len(origins), bool)
-        return _occluded_many(
-            self.points, self.triangles, self.order, self.boxes, origins, directions, reach
-        )
+        return _occluded_many(self.points, self.triangles, self.order, self.boxes, origins, directions, reach)
 
 
 @kernel
@@ -297,9 +295,7 @@ def _closest(points, triangles, order, boxes, x, y, z, stack, depth):
             first = (node - leaves + 1) * LEAF
             for j in range(first, min(first + LEAF, len(order))):
                 t = order[j]
-                px, py, pz = closest_on_triangle(
-                    points, triangles[t, 0], triangles[t, 1], triangles[t, 2], x, y, z
-                )
+                px, py, pz = closest_on_triangle(points, triangles[t, 0], triangles[t, 1], triangles[t, 2], x, y, z)
                 d = (px - x) ** 2 + (py - y) ** 2 + (pz - z) ** 2
                 if d < best:
                     best, found, bx, by, bz = d, t, px, py, pz

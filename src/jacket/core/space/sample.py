@@ -22,7 +22,7 @@ class Gap:
     largest: float
 
 
-def sample_surface(points: Floats, triangles: NDArray[np.int32], count: int, seed: int = 7) -> Floats:
+def sample_surface(points: Floats, triangles: NDArray[np.signedinteger], count: int, seed: int = 7) -> Floats:
     """(count, 3) positions spread uniformly by area; seeded, so repeatable."""
     areas = triangle_areas(points, triangles)
     total = areas.sum()
@@ -39,9 +39,7 @@ def sample_surface(points: Floats, triangles: NDArray[np.int32], count: int, see
     return a + u[:, None] * (b - a) + v[:, None] * (c - a)
 
 
-def gap(
-    points: Floats, triangles: NDArray[np.int32], to: Bvh, diagonal: float, count: int = 30_000
-) -> Gap:
+def gap(points: Floats, triangles: NDArray[np.signedinteger], to: Bvh, diagonal: float, count: int = 30_000) -> Gap:
     """How far samples of a surface lie from another, in % of `diagonal`."""
     samples = sample_surface(points, triangles, count)
     far = to.closest(samples)[2] / max(diagonal, 1e-300) * 100.0

@@ -1,0 +1,58 @@
+"""Makes what ships: the three sources as PLY and the demo project. `./dev demo-files` runs it."""
+
+from __future__ import annotations
+
+import sys
+from pathlib import Path
+
+import numpy as np
+
+from jacket.core.flatten.unwrap import unwrap
+from jacket.core.layout.islands import Islands
+from jacket.core.layout.pack import PackSettings, pack
+from jacket.core.mesh.edits import faces_removed
+from jacket.core.mesh.geometry import face_centres
+from jacket.core.mesh.polymesh import PolyMesh
+from jacket.core.mesh.walks import face_parts
+from jacket.core.quads.auto import AutoSettings, automatic_quads
+from jacket.core.seams.suggest import suggest_seams
+from jacket.demo.forms import barnacled_bollard, porthole_latch, whelk_lantern
+from jacket.document.state import JacketObject, Sheet, SourceObject, State
+from jacket.formats.ply import write_ply
+from jacket.formats.project import save_project
+
+
+def demo_state(source: PolyMesh) -> State:
+    """The whelk lantern with its jacket partly done: open at the top, cut, flat, packed."""
+    jacket = automatic_quads(source, AutoSettings(quads=1900)).mesh
+    height = face_centres(jacket)[:, 1]
+    partly = faces_removed(jacket, np.flatnonzero(height > 1.12)).mesh
+    labels = face_parts(partly)[1]
+    partly = faces_removed(partly, np.flatnonzero(labels != np.bincount(labels).argmax())).mesh
+    flat, _ = unwrap(suggest_seams(partly))
+    done = flat.with_uv(pack(Islands.of(flat), PackSettings(2048, 16)).uv)
+    return State(
+        sources=(SourceObject(1, "Whelk lantern", source),),
+        jackets=(JacketObject(2, "Shell", done),),
+        active=2, sheet=Sheet(2048, 16.0), next_id=3,
+    )  # fmt: skip
+
+
+def main(folder: str) -> None:
+    """Write everything into a folder."""
+    target = Path(folder)
+    whelk = whelk_lantern()
+    for name, mesh in (
+        ("whelk-lantern", whelk),
+        ("barnacled-bollard", barnacled_bollard()),
+        ("porthole-latch", porthole_latch()),
+    ):
+        # Single precision halves the files and is what sculpting programs write.
+        write_ply(
+            mesh.with_points(mesh.points.astype(np.float32).astype(np.float64)), target / f"{name}.ply", np.float32
+        )
+    save_project(demo_state(whelk), target / "whelk-lantern.jacket")
+
+
+if __name__ == "__main__":
+    main(sys.argv[1])
