@@ -11,7 +11,7 @@ from jacket.document.derived import surface_of
 from jacket.tools.base import Tool
 from jacket.tools.events import NO_GHOST, Ghost, Pointer
 from jacket.tools.mirror import on_plane, partner_faces, partners, reflected
-from jacket.tools.pick import occluder, pick, screen_points, visible
+from jacket.tools.pick import occluder, pick, screen_points, slack_for, visible
 
 
 class Brush(Tool):
@@ -69,7 +69,8 @@ class Brush(Tool):
         radius = self.settings.brush * max(pointer.pressure, 0.2)
         far = np.hypot(at[:, 0] - pointer.x, at[:, 1] - pointer.y)
         ids = np.flatnonzero(far < radius)
-        ids = ids[visible(pointer.form, mesh.points[ids], occluder(self.document.state), 0.02 * mesh.diagonal)]
+        hiding = occluder(self.document.state)
+        ids = ids[visible(pointer.form, mesh.points[ids], hiding, slack_for(mesh, hiding))]
         ids = _hanging_together(mesh, ids, far)
         s = 1 - (far[ids] / radius) ** 2
         weight[ids] = s * s

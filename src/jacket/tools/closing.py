@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from jacket.core.mesh.polymesh import Floats, PolyMesh
 from jacket.core.space.bvh import Bvh
 from jacket.tools.events import Pointer
-from jacket.tools.pick import nearest_points, screen_points
+from jacket.tools.pick import nearest_points, screen_points, slack_for
 
 REACH = 150.0
 """How far, in pixels, open points may lie from the pointer to be taken into a quad."""
@@ -29,7 +29,7 @@ def closing_quads(
     make a good quad with the pointer as its fourth corner."""
     if mesh.n_points < 3 or pointer.form is None:
         return []
-    slack = 0.03 * max(mesh.diagonal, 1e-9)
+    slack = slack_for(mesh, hiding)
     near = nearest_points(mesh, pointer, REACH, hiding, slack, 9, open_points(mesh))
     if len(near) < 3:
         return []

@@ -26,7 +26,7 @@ from jacket.tools.base import Tool
 from jacket.tools.closing import closing_quads
 from jacket.tools.events import NO_GHOST, Ghost, Pointer
 from jacket.tools.mirror import AXES, on_plane, partner_edge, partner_faces, partners, reflected
-from jacket.tools.pick import NOTHING, Pick, nearest_points, occluder, pick, source_hit
+from jacket.tools.pick import NOTHING, Pick, nearest_points, occluder, pick, slack_for, source_hit
 
 
 @dataclass(frozen=True, eq=False)
@@ -61,6 +61,7 @@ class Draft(Tool):
         self.dragging: Offer | None = None
         self.start: Pointer | None = None
         self.moved = False
+        self.pixel = 0.0
 
     @property
     def busy(self) -> bool:
@@ -96,6 +97,7 @@ class Draft(Tool):
             return []
         mesh = self._mesh()
         hiding = occluder(self.document.state)
+        self.pixel = pointer.form.pixel_size(pointer.form.distance)
         found = pick(mesh, pointer, self.settings.reach, hiding)
         if found.kind == "point":
             return [self._point_offer(mesh, found)]
@@ -243,8 +245,8 @@ class Draft(Tool):
         return new
 
     def _plane_reach(self, mesh: PolyMesh) -> float:
-        source = self.document.state.source
-        return 0.004 * (source.mesh.diagonal if source is not None else max(mesh.diagonal, 1e-9))
+        """How near to the mirror plane a point is held on it: the reach in pixels, in space."""
+        return self.settings.reach * self.pixel
 
     def _with_quad(self, mesh: PolyMesh, offer: Offer) -> PolyMesh:
         axis = self.document.state.mirror
@@ -347,7 +349,7 @@ class Draft(Tool):
         others = np.ones(mesh.n_points, bool)
         others[point] = False
         hiding = occluder(self.document.state)
-        near = nearest_points(mesh, pointer, self.settings.reach * 1.3, hiding, 0.02 * mesh.diagonal, 1, others)
+        near = nearest_points(mesh, pointer, self.settings.reach * 1.3, hiding, slack_for(mesh, hiding), 1, others)
         return int(near[0]) if len(near) else -1
 
     def _weld_after_drag(self, mesh: PolyMesh, point: int, pointer: Pointer) -> str | None:

@@ -44,6 +44,15 @@ def occluder(state: State) -> Bvh | None:
     return surface_of(source.mesh) if source is not None and source.visible else None
 
 
+def slack_for(mesh: PolyMesh, hiding: Bvh | None) -> float:
+    """How far behind the source an element may lie and still count as seen: quads are flat and the
+    source between their points bulges over them."""
+    if hiding is None or len(hiding.triangles) == 0:
+        return 0.02 * mesh.diagonal
+    box = hiding.boxes[0]
+    return 0.015 * float(np.linalg.norm(box[3:] - box[:3]))
+
+
 def visible(camera: FormCamera, points: Floats, hiding: Bvh | None, slack: float) -> NDArray[np.bool_]:
     """(N,) whether points are not behind the hiding surface by more than `slack`."""
     if hiding is None or len(points) == 0:
@@ -68,18 +77,27 @@ def pick(mesh: PolyMesh, pointer: Pointer, reach: float, hiding: Bvh | None, kin
     if pointer.form is None or mesh.n_points == 0:
         return NOTHING
     camera = pointer.form
-    slack = 0.02 * max(mesh.diagonal, camera.pixel_size(camera.distance) * 20)
+    slack = slack_for(mesh, hiding)
+    edge = _nearest_edge(mesh, pointer, reach, hiding, slack) if "edge" in kinds else NOTHING
+    length, far = _on_screen(mesh, camera, edge, pointer)
     if "point" in kinds:
         near = nearest_points(mesh, pointer, reach, hiding, slack, 1)
-        if len(near):
+        # Over the middle third of a short edge the edge is meant, though both ends are in reach.
+        if len(near) and not (edge.kind and 0.3 < edge.share < 0.7 and length < 3 * reach):
             return Pick("point", int(near[0]), mesh.points[near[0]])
-    if "edge" in kinds:
-        found = _nearest_edge(mesh, pointer, reach, hiding, slack)
-        if found.kind:
-            return found
-    if "face" in kinds and mesh.n_faces:
-        return _face_under(mesh, pointer, hiding, slack)
-    return NOTHING
+    face = _face_under(mesh, pointer, hiding, slack) if "face" in kinds and mesh.n_faces else NOTHING
+    if edge.kind and not (face.kind and far > 0.22 * length):
+        return edge
+    return face
+
+
+def _on_screen(mesh: PolyMesh, camera: FormCamera, edge: Pick, pointer: Pointer) -> tuple[float, float]:
+    """Length of a picked edge and its distance from the pointer, in pixels."""
+    if not edge.kind or edge.position is None:
+        return 0.0, np.inf
+    a, b = screen_points(mesh, camera)[mesh.topology.edge_points[edge.id], :2]
+    x, y, _ = camera.project(edge.position)[0]
+    return float(np.hypot(*(b - a))), float(np.hypot(x - pointer.x, y - pointer.y))
 
 
 def nearest_points(
@@ -137,11 +155,15 @@ def _face_under(mesh: PolyMesh, pointer: Pointer, hiding: Bvh | None, slack: flo
     hit = surface_of(mesh).ray(origin, direction)
     if hit is None:
         return NOTHING
+    face = int(mesh.triangle_faces[hit.triangle])
     if hiding is not None:
         blocked = hiding.ray(origin, direction)
+        # A wide quad is a chord: the source may bulge over its middle by a good part of its width.
+        ring = mesh.points[mesh.face(face)]
+        slack = max(slack, 0.3 * float(np.linalg.norm(ring - np.roll(ring, 1, axis=0), axis=1).max()))
         if blocked is not None and blocked.distance < hit.distance - slack:
             return NOTHING
-    return Pick("face", int(mesh.triangle_faces[hit.triangle]), hit.position)
+    return Pick("face", face, hit.position)
 
 
 def pick_flat(mesh: PolyMesh, pointer: Pointer, reach: float, kinds: str = "point edge face") -> Pick:
@@ -154,17 +176,15 @@ def pick_flat(mesh: PolyMesh, pointer: Pointer, reach: float, kinds: str = "poin
     far[~np.isfinite(far)] = np.inf
     if "point" in kinds and far.min() <= reach:
         return Pick("point", int(mesh.corners[int(np.argmin(far))]))
+    face = _flat_face(mesh, uv, place) if "face" in kinds else -1
     if "edge" in kinds:
-        a, b = uv, uv[mesh.topology.next]
-        share, off = segment_distance(place, np.nan_to_num(a, nan=1e9), np.nan_to_num(b, nan=1e9))
+        a, b = np.nan_to_num(uv, nan=1e9), np.nan_to_num(uv[mesh.topology.next], nan=1e9)
+        share, off = segment_distance(place, a, b)
         c = int(np.argmin(off))
-        if off[c] * pointer.flat.scale <= reach:
+        far, length = off[c] * pointer.flat.scale, float(np.hypot(*(b[c] - a[c]))) * pointer.flat.scale
+        if far <= reach and not (face >= 0 and far > 0.22 * length):
             return Pick("edge", int(mesh.topology.edge[c]), share=float(share[c]))
-    if "face" in kinds:
-        f = _flat_face(mesh, uv, place)
-        if f >= 0:
-            return Pick("face", f)
-    return NOTHING
+    return Pick("face", face) if face >= 0 else NOTHING
 
 
 def _flat_face(mesh: PolyMesh, uv: Floats, place: Floats) -> int:

@@ -105,7 +105,7 @@ class FormCamera:
         if len(points) == 0:
             return self
         low, high = points.min(axis=0), points.max(axis=0)
-        radius = max(float(np.linalg.norm(high - low)) / 2, 1e-6)
+        radius = max(float(np.linalg.norm(points - (low + high) / 2, axis=1).max()), 1e-6)
         half = np.radians(self.opening) / 2
         aspect = min(1.0, self.width / max(self.height, 1))
         return replace(self, target=(low + high) / 2, distance=radius / np.sin(np.arctan(np.tan(half) * aspect)) * 1.02)

@@ -18,7 +18,7 @@ from jacket.core.jit import kernel
 Ints = NDArray[np.signedinteger]
 
 
-@dataclass(frozen=True, eq=False)
+@dataclass(frozen=True, eq=False, repr=False)
 class Connectivity:
     """What touches what.
 

@@ -36,7 +36,7 @@ def sorted_pairs(pairs: NDArray[Any]) -> Ints:
     return frozen(np.unique(pairs, axis=0)) if len(pairs) else _empty_pairs()
 
 
-@dataclass(frozen=True, eq=False)
+@dataclass(frozen=True, eq=False, repr=False)
 class PolyMesh:
     """Polygons over points.
 
@@ -62,6 +62,9 @@ class PolyMesh:
         for group in (self.uvs, self.marks, self.point_data, self.face_data):
             for array in group.values():
                 array.flags.writeable = False
+
+    def __repr__(self) -> str:
+        return f"PolyMesh({self.n_points} points, {self.n_faces} faces)"
 
     # ---- construction -------------------------------------------------
     @staticmethod

@@ -116,6 +116,12 @@ def _boxes(points, triangles, order, leaf):
     while leaves * leaf < n:
         leaves *= 2
     boxes = np.empty((2 * leaves - 1, 6))
+    # A hair of padding, so that rays that run along a box's face are inside it.
+    pad = 0.0
+    for p in range(len(points)):
+        for k in range(3):
+            pad = max(pad, abs(points[p, k]))
+    pad = pad * 1e-12 + 1e-300
     for i in range(leaves):
         node = leaves - 1 + i
         for k in range(3):
@@ -126,8 +132,8 @@ def _boxes(points, triangles, order, leaf):
             for c in range(3):
                 for k in range(3):
                     v = points[triangles[t, c], k]
-                    boxes[node, k] = min(boxes[node, k], v)
-                    boxes[node, k + 3] = max(boxes[node, k + 3], v)
+                    boxes[node, k] = min(boxes[node, k], v - pad)
+                    boxes[node, k + 3] = max(boxes[node, k + 3], v + pad)
     for node in range(leaves - 2, -1, -1):
         for k in range(3):
             boxes[node, k] = min(boxes[2 * node + 1, k], boxes[2 * node + 2, k])

@@ -1,0 +1,81 @@
+"""Shared fixtures: small meshes with known answers, and a real window under Xvfb."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import subprocess
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+from jacket.core.mesh.polymesh import PolyMesh
+
+DATA = Path(__file__).parent / "data"
+
+
+def pytest_configure(config: pytest.Config) -> None:
+    """Qt's offscreen platform has no OpenGL, so a real display is needed: start Xvfb where there is none."""
+    if os.environ.get("DISPLAY") or os.environ.get("WAYLAND_DISPLAY") or not shutil.which("Xvfb"):
+        return
+    read, write = os.pipe()
+    server = subprocess.Popen(
+        ["Xvfb", "-displayfd", str(write), "-screen", "0", "1600x1000x24", "-nolisten", "tcp"],
+        pass_fds=[write], stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
+    )  # fmt: skip
+    os.close(write)
+    with os.fdopen(read) as pipe:
+        os.environ["DISPLAY"] = f":{pipe.readline().strip()}"
+    config.add_cleanup(server.terminate)
+
+
+@pytest.fixture(scope="session", autouse=True)
+def own_folders(tmp_path_factory: pytest.TempPathFactory) -> None:
+    """Settings, logs and recovery files of tests never touch the user's."""
+    os.environ["JACKET_HOME"] = str(tmp_path_factory.mktemp("home"))
+
+
+@pytest.fixture(scope="session")
+def spot() -> PolyMesh:
+    """A real open mesh: 5,856 triangles, closed, genus 0."""
+    from jacket.formats.registry import read_mesh
+
+    return read_mesh(DATA / "spot.ply")
+
+
+def grid(n: int, m: int | None = None) -> PolyMesh:
+    """n × m quads in the plane z = 0, one unit each, counter-clockwise seen from +z."""
+    m = n if m is None else m
+    points = np.array([[i, j, 0.0] for j in range(m + 1) for i in range(n + 1)])
+    w = n + 1
+    quads = np.array(
+        [[j * w + i, j * w + i + 1, (j + 1) * w + i + 1, (j + 1) * w + i] for j in range(m) for i in range(n)]
+    )
+    return PolyMesh.from_faces(points, quads)
+
+
+def torus(n: int, m: int, big: float = 2.0, small: float = 0.7) -> PolyMesh:
+    """n × m quads on a torus about the z axis."""
+    u = np.repeat(np.arange(n), m) * 2 * np.pi / n
+    v = np.tile(np.arange(m), n) * 2 * np.pi / m
+    r = big + small * np.cos(v)
+    points = np.stack([r * np.cos(u), r * np.sin(u), small * np.sin(v)], axis=1)
+    quads = [[i * m + j, (i + 1) % n * m + j, (i + 1) % n * m + (j + 1) % m, i * m + (j + 1) % m]
+             for i in range(n) for j in range(m)]  # fmt: skip
+    return PolyMesh.from_faces(points, np.array(quads))
+
+
+def cube() -> PolyMesh:
+    """Eight points, six quads, outward."""
+    points = np.array([[x, y, z] for z in (0, 1) for y in (0, 1) for x in (0, 1)], float)
+    quads = np.array([[0, 2, 3, 1], [4, 5, 7, 6], [0, 1, 5, 4], [2, 6, 7, 3], [0, 4, 6, 2], [1, 3, 7, 5]])
+    return PolyMesh.from_faces(points, quads)
+
+
+def icosphere(levels: int) -> PolyMesh:
+    """A unit sphere of 20 · 4^levels triangles."""
+    import trimesh
+
+    ball = trimesh.creation.icosphere(subdivisions=levels)
+    return PolyMesh.from_faces(np.array(ball.vertices), np.array(ball.faces, np.int64))

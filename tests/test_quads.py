@@ -1,0 +1,159 @@
+"""The automatic route, stage by stage, against theory and libigl."""
+
+from __future__ import annotations
+
+import igl
+import numpy as np
+import pytest
+
+from jacket.core.mesh.geometry import face_areas
+from jacket.core.mesh.polymesh import PolyMesh
+from jacket.core.mesh.walks import euler_characteristic
+from jacket.core.quads.auto import AutoSettings, automatic_quads
+from jacket.core.quads.base import make_base
+from jacket.core.quads.cut import cut_mesh
+from jacket.core.quads.field import smooth_field
+from jacket.core.quads.gridmap import GridSolver, flipped_share, turned
+from jacket.core.quads.integers import integer_kernel
+from jacket.core.quads.subdivide import split_to_quads
+from jacket.core.space.bvh import Bvh
+from jacket.errors import Cancelled, MeshError
+from tests.conftest import cube, icosphere, torus
+
+NONE = np.zeros((0, 2), np.int32)
+
+
+def triangles(mesh: PolyMesh) -> PolyMesh:
+    return PolyMesh.from_faces(mesh.points, mesh.triangle_points)
+
+
+@pytest.mark.parametrize("make", [lambda: icosphere(3), lambda: triangles(torus(40, 24))])
+def test_singularities_sum_to_four_times_euler(make) -> None:  # type: ignore[no-untyped-def]
+    """Poincaré–Hopf: the quarter turns of a cross field sum to 4χ (e.g. Ray et al. 2008)."""
+    mesh = make()
+    field = smooth_field(mesh, NONE)
+    assert field.index.sum() == 4 * euler_characteristic(mesh)
+    assert np.allclose(np.linalg.norm(field.direction, axis=1), 1)
+
+
+def test_spot_too(spot: PolyMesh) -> None:
+    assert smooth_field(spot, NONE).index.sum() == 4 * igl.euler_characteristic(spot.triangle_points.astype(np.int64))
+
+
+def test_a_torus_has_no_singularity_and_follows_curvature() -> None:
+    """Principal directions of a torus run along its two circles; libigl computes the same ones."""
+    mesh = triangles(torus(60, 30))
+    field = smooth_field(mesh, NONE, 0.5)
+    assert not field.index.any()
+    along = igl.principal_curvature(mesh.points, mesh.triangle_points.astype(np.int64))[0]
+    there = along[mesh.triangle_points].mean(axis=1) * 0 + along[mesh.triangle_points[:, 0]]
+    cosine = np.abs((field.direction * there).sum(axis=1)) / np.linalg.norm(there, axis=1)
+    angle = np.degrees(np.arccos(np.clip(cosine, 0, 1)))
+    assert np.median(np.minimum(angle, np.abs(90 - angle))) < 6
+
+
+def test_a_box_gives_eight_irregular_points() -> None:
+    """A cube's field has one singular point of index ¼ at each corner, and so has its jacket."""
+    result = automatic_quads(triangles(cube()), AutoSettings(quads=300))
+    mesh = result.mesh
+    odd = np.flatnonzero(mesh.topology.valence != 4)
+    assert mesh.is_quads and euler_characteristic(mesh) == 2
+    assert (mesh.topology.valence[odd] == 3).all() and len(odd) == 8
+    far = np.linalg.norm(mesh.points[odd][:, None] - cube().points[None], axis=2).min(axis=1)
+    assert far.max() < 1e-6  # the corners themselves are points of the jacket
+
+
+def test_integer_kernel_is_exact() -> None:
+    """Every column solves the rows over the integers, and nothing between columns is lost: the
+    lattice of solutions of 2a = 4b holds (2, 1), which dropping the factor 2 would miss."""
+    basis = integer_kernel(np.array([[2, -4]]))
+    assert basis.shape == (2, 1) and abs(basis[:, 0]).tolist() == [2, 1]
+    rng = np.random.default_rng(3)
+    rows = rng.integers(-2, 3, (12, 30))
+    basis = integer_kernel(rows)
+    assert not (rows @ basis).any() and basis.shape[1] == 30 - np.linalg.matrix_rank(rows)
+    # A basis of the whole lattice: the gcd of its maximal minors is 1, so it stays of full rank modulo small primes.
+    for prime in (2, 3, 5, 7):
+        assert _rank_modulo(basis, prime) == basis.shape[1]
+
+
+def _rank_modulo(matrix: np.ndarray, prime: int) -> int:
+    rows = (matrix % prime).astype(int).tolist()
+    rank = 0
+    for column in range(matrix.shape[1]):
+        pivot = next((r for r in range(rank, len(rows)) if rows[r][column] % prime), None)
+        if pivot is None:
+            continue
+        rows[rank], rows[pivot] = rows[pivot], rows[rank]
+        inverse = pow(rows[rank][column], -1, prime)
+        for r in range(len(rows)):
+            if r != rank and rows[r][column]:
+                factor = rows[r][column] * inverse
+                rows[r] = [(a - factor * b) % prime for a, b in zip(rows[r], rows[rank], strict=True)]
+        rank += 1
+    return rank
+
+
+def test_the_grid_map_matches_across_cuts_and_holds_singular_points(spot: PolyMesh) -> None:
+    surface = Bvh.build(spot.points, spot.triangle_points)
+    area = face_areas(spot).sum()
+    base = make_base(spot, surface, 6000, area / 1000, 180.0)
+    field = smooth_field(base.mesh, base.creases)
+    cut = cut_mesh(base.mesh, field)
+    grid = GridSolver(base.mesh, field, cut, base.creases).solve(float(np.sqrt(area / 1000)))
+    topology = base.mesh.topology
+    across = turned(grid.uv, grid.turn) + grid.shift
+    assert np.abs(across - grid.uv[topology.next[topology.twin]]).max() < 1e-9  # every transition, exactly whole
+    singular = np.flatnonzero(field.index[base.mesh.corners])
+    assert np.abs(grid.uv[singular] - np.rint(grid.uv[singular])).max() < 1e-9
+    assert flipped_share(base.mesh, grid) < 0.02
+
+
+def test_the_whole_route_on_spot(spot: PolyMesh) -> None:
+    result = automatic_quads(spot, AutoSettings(quads=1500))
+    mesh, figures = result.mesh, result.figures
+    assert mesh.is_quads and figures.nonmanifold_edges == 0 and figures.euler == 2
+    assert abs(mesh.n_faces / 1500 - 1) < 0.1 and figures.folded == 0
+    assert figures.irregular_percent <= 100 * 1.1 * result.field_singularities / mesh.n_points
+    assert figures.jacobian_mean > 0.95
+    # libigl says the same of the distance to the source.
+    square, _, _ = igl.point_mesh_squared_distance(mesh.points, spot.points, spot.triangle_points.astype(np.int64))
+    assert np.sqrt(square).max() < 1e-9 * spot.diagonal
+    assert figures.gap_out_mean < 0.5
+    assert igl.is_edge_manifold(mesh.triangle_points.astype(np.int64))[0]
+
+
+def test_the_same_input_gives_the_same_bytes() -> None:
+    one, two = (automatic_quads(icosphere(4), AutoSettings(quads=200)).mesh for _ in range(2))
+    assert one.points.tobytes() == two.points.tobytes() and one.corners.tobytes() == two.corners.tobytes()
+
+
+def test_open_borders_are_kept() -> None:
+    ball = icosphere(5)
+    middle = ball.points[ball.triangle_points].mean(axis=1)
+    half = PolyMesh.from_faces(ball.points, ball.triangle_points[middle[:, 2] > 0.3])
+    mesh = automatic_quads(half, AutoSettings(quads=300)).mesh
+    assert mesh.is_quads and euler_characteristic(mesh) == 1 and len(mesh.topology.border_loops) == 1
+    rim = mesh.points[mesh.topology.border_points]
+    assert np.abs(rim[:, 2] - 0.3).max() < 0.05
+
+
+def test_refusals_and_cancelling() -> None:
+    with pytest.raises(MeshError, match="12 or more"):
+        automatic_quads(icosphere(2), AutoSettings(quads=3))
+    with pytest.raises(MeshError, match="no surface"):
+        automatic_quads(PolyMesh.empty(), AutoSettings(quads=100))
+
+    def stop(fraction: float, what: str) -> None:
+        if fraction > 0.3:
+            raise Cancelled
+
+    with pytest.raises(Cancelled):
+        automatic_quads(icosphere(4), AutoSettings(quads=300), stop)
+
+
+def test_splitting_counts() -> None:
+    """Each n-gon becomes n quads; V' = V + E + F (Catmull and Clark 1978)."""
+    box = cube()
+    split = split_to_quads(box)
+    assert split.n_faces == 24 and split.n_points == 8 + 12 + 6 and split.is_quads

@@ -1,0 +1,70 @@
+"""Rays and closest points against libigl and closed formulas."""
+
+from __future__ import annotations
+
+import igl
+import numpy as np
+
+from jacket.core.mesh.polymesh import PolyMesh
+from jacket.core.space.bvh import Bvh
+from jacket.core.space.sample import gap, sample_surface
+from tests.conftest import cube, icosphere
+
+
+def test_closest_points_agree_with_libigl(spot: PolyMesh) -> None:
+    rng = np.random.default_rng(1)
+    queries = rng.uniform(-1.5, 1.5, (800, 3))
+    surface = Bvh.build(spot.points, spot.triangle_points)
+    place, triangle, far = surface.closest(queries)
+    square, _, there = igl.point_mesh_squared_distance(queries, spot.points, spot.triangle_points.astype(np.int64))
+    assert np.allclose(far, np.sqrt(square), atol=1e-12)
+    assert np.allclose(np.linalg.norm(place - queries, axis=1), far)
+    assert np.abs(place - there).max() < 1e-7 or np.allclose(np.linalg.norm(there - queries, axis=1), far)
+    assert (triangle >= 0).all()
+
+
+def test_rays_against_the_sphere() -> None:
+    """A ray at a unit sphere of fine facets enters near the root of |o + t d| = 1."""
+    ball = icosphere(5)
+    surface = Bvh.build(ball.points, ball.triangle_points)
+    rng = np.random.default_rng(2)
+    hits = 0
+    for _ in range(300):
+        origin = rng.normal(size=3)
+        origin *= 3 / np.linalg.norm(origin)
+        direction = -origin + rng.normal(size=3) * 0.8
+        direction /= np.linalg.norm(direction)
+        b = origin @ direction
+        inside = b * b - (origin @ origin - 1)
+        hit = surface.ray(origin, direction)
+        if inside > 0.02:
+            assert hit is not None and abs(hit.distance - (-b - np.sqrt(inside))) < 0.01
+            hits += 1
+        elif inside < -0.01:
+            assert hit is None
+    assert hits > 100
+
+
+def test_rays_along_edges_and_tiny_units_do_not_slip_through() -> None:
+    for scale in (1e-9, 1.0, 1e6):
+        box = cube()
+        surface = Bvh.build(box.points * scale, box.triangle_points)
+        for place in ([0.5, 0.5], [0.25, 0.25], [1.0, 0.5], [0.0, 0.0]):
+            hit = surface.ray(np.array([*place, 5.0]) * scale, np.array([0.0, 0.0, -1.0]))
+            assert hit is not None and abs(hit.distance / scale - 4) < 1e-9, (scale, place)
+    assert Bvh.build(np.zeros((0, 3)), np.zeros((0, 3), np.int32)).ray(np.zeros(3), np.ones(3)) is None
+
+
+def test_refitting_follows_moved_points(spot: PolyMesh) -> None:
+    surface = Bvh.build(spot.points, spot.triangle_points)
+    moved = surface.refit(spot.points + [0, 0, 3])
+    assert np.allclose(moved.project(spot.points[:50] + [0, 0, 3]), spot.points[:50] + [0, 0, 3])
+
+
+def test_samples_are_uniform_by_area() -> None:
+    box = cube()
+    samples = sample_surface(box.points, box.triangle_points, 12_000)
+    on = [np.isclose(samples[:, k], v).sum() for k in range(3) for v in (0, 1)]
+    assert np.abs(np.array(on) / 2000 - 1).max() < 0.02
+    shifted = Bvh.build(box.points + [0, 0, 0.1], box.triangle_points)
+    assert 0 < gap(box.points, box.triangle_points, shifted, 1.0, 5000).largest <= 10.0 + 1e-9
