@@ -47,6 +47,20 @@ def test_a_loop_round_a_torus_keeps_its_topology() -> None:
     assert euler_characteristic(edited) == 0 and not edited.topology.border_edges.size and edited.is_quads
 
 
+def test_a_self_crossing_row() -> None:
+    """Three quads round a point of valence three, two of whose free sides are joined: one row passes a quad twice."""
+    points = np.array([[0, 0, 0], [1, 0, 0], [1, 1, 0], [0, 1, 0], [2, 0, 0], [2, 1, 1], [1, 2, 1], [0, 2, 0]], float)
+    # Quad 0 has quads 1 and 2 at its right and top; quad 3 joins the far sides of those two.
+    mesh = PolyMesh.from_faces(points, [[0, 1, 2, 3], [1, 4, 5, 2], [2, 6, 7, 3], [4, 7, 6, 5]])
+    edge = mesh.topology.find_edge(1, 2)
+    edited = loop_inserted(with_flat_uv(mesh), edge, 0.3).mesh
+    assert edited.is_quads and len(edited.topology.nonmanifold_edges) == 0
+    assert edited.n_faces == 4 + 2 + 2 + 2  # quad 0 is passed twice and becomes four
+    assert euler_characteristic(edited) == euler_characteristic(mesh)
+    inside = edited.uv[np.isfinite(edited.uv).all(axis=1)]
+    assert len(inside) == edited.n_corners
+
+
 def test_a_loop_needs_quads() -> None:
     with pytest.raises(EditRefused, match="No row of quads"):
         loop_inserted(PolyMesh.from_faces([[0, 0, 0], [1, 0, 0], [0, 1, 0]], [[0, 1, 2]]), 0, 0.5)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import sys
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -369,3 +370,13 @@ def test_a_trial_is_made_taken_and_undone(window: Window, qtbot) -> None:  # typ
     assert settle(window, 60)
     assert len(window.document.state.trials) == 1
     json.dumps(trial.figures)
+
+
+def test_qt_binding_keeps_none_alive(demo: Window) -> None:
+    """PySide6 6.12.0 dropped a reference to None at every call on Python 3.11, which ends the process after a
+    few thousand paints; the pinned version must not."""
+    before = sys.getrefcount(None)
+    for _ in range(20):
+        demo.form.overlay.repaint()
+        demo._redraw()
+    assert sys.getrefcount(None) > before - 20

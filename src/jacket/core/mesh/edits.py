@@ -241,16 +241,13 @@ def loop_inserted(mesh: PolyMesh, edge: int, share: float) -> Edited:
             splits.append((a, b, middle[e]))
         return middle[e]
 
-    cut_faces: dict[int, tuple[int, int, int]] = {}
+    cut_faces: dict[int, list[tuple[int, int, int]]] = {}
     for c in quads:
-        f = int(mesh.face_of_corner[c])
         far = int(topology.next[topology.next[c]])
-        if f in cut_faces:
-            raise EditRefused("The row crosses itself here; insert the loop elsewhere.")
         # Entered at c with `share` along c; the far side runs the other way.
-        cut_faces[f] = (c, split(c, share), split(far, 1 - share))
-    edited = _with_cut_quads(mesh, cut_faces, np.array(fresh), splits)
-    return _with_divided_uvs(mesh, edited, cut_faces, share)
+        cut = (c, split(c, share), split(far, 1 - share))
+        cut_faces.setdefault(int(mesh.face_of_corner[c]), []).append(cut)
+    return _with_cut_quads(mesh, cut_faces, fresh, splits, share)
 
 
 def _enters(mesh: PolyMesh, row: list[int], corner: int) -> bool:
@@ -262,61 +259,80 @@ def _enters(mesh: PolyMesh, row: list[int], corner: int) -> bool:
 
 
 def _with_cut_quads(
-    mesh: PolyMesh, cut: dict[int, tuple[int, int, int]], fresh: Floats, splits: list[tuple[int, int, int]]
-) -> Edited:
+    mesh: PolyMesh, cut: dict[int, list[tuple[int, int, int]]], fresh: list[Floats],
+    splits: list[tuple[int, int, int]], share: float,
+) -> Edited:  # fmt: skip
+    """Cut quads replaced by two, or by four where the row crosses itself."""
     topology = mesh.topology
-    whole = np.ones(mesh.n_faces, bool)
-    whole[list(cut)] = False
     by_edge = {(min(a, b), max(a, b)): m for a, b, m in splits}
-    corners: list[int] = []
-    corner_from: list[int] = []
-    sizes: list[int] = []
-    face_from: list[int] = []
-    for f in np.flatnonzero(whole).tolist():
-        # Faces at the row's ends gain a corner, so that nothing is left hanging.
-        n = 0
-        for c in range(int(mesh.starts[f]), int(mesh.starts[f + 1])):
-            a, b = int(mesh.corners[c]), int(mesh.corners[topology.next[c]])
-            corners.append(a)
-            corner_from.append(c)
-            n += 1
-            m = by_edge.get((min(a, b), max(a, b)))
-            if m is not None:
-                corners.append(m)
-                corner_from.append(-1)
-                n += 1
-        sizes.append(n)
-        face_from.append(f)
-    for f, (c, near, far) in cut.items():
-        c1, c2, c3 = (int(x) for x in (topology.next[c], topology.next[topology.next[c]], topology.prev[c]))
+    rows: list[tuple[list[int], list[int], int]] = []
+    places: list[tuple[int, int, Any]] = []
+    for f in range(mesh.n_faces):
+        if f not in cut:
+            rows.append((*_with_middles(mesh, f, by_edge), f))
+            continue
+        c, near, far = cut[f][0]
+        c1, c2, c3 = int(topology.next[c]), int(topology.next[topology.next[c]]), int(topology.prev[c])
         p = [int(mesh.corners[k]) for k in (c, c1, c2, c3)]
-        corners += [p[0], near, far, p[3], near, p[1], p[2], far]
-        corner_from += [c, -1, -1, c3, -1, c1, c2, -1]
-        sizes += [4, 4]
-        face_from += [f, -1]
-    starts = np.concatenate([[0], np.cumsum(sizes)])
-    points = np.concatenate([mesh.points, fresh])
-    return rebuilt(
-        mesh, points, corners, starts, _same(mesh.n_points), np.array(corner_from), np.array(face_from), splits
-    )
+        n = len(rows)
+        at = {near: _along(c, c1, share), far: _along(c3, c2, share)}
+        if len(cut[f]) == 1:
+            rows.append(([p[0], near, far, p[3]], [c, -1, -1, c3], f))
+            rows.append(([near, p[1], p[2], far], [-1, c1, c2, -1], -1))
+        else:
+            # The second pass enters at c1 or c3; its middles lie on those two sides.
+            d, first, second = cut[f][1]
+            right, left = (first, second) if d == c1 else (second, first)
+            cross = share if d == c1 else 1 - share
+            centre = mesh.n_points + len(fresh)
+            fresh.append(0.5 * (fresh[near - mesh.n_points] + fresh[far - mesh.n_points]))
+            at |= {right: _along(c1, c2, cross), left: _along(c, c3, cross)}
+            at[centre] = [(w * v, k) for m, w in ((near, 1 - cross), (far, cross)) for v, k in at[m]]
+            rows.append(([p[0], near, centre, left], [c, -1, -1, -1], f))
+            rows.append(([near, p[1], right, centre], [-1, c1, -1, -1], -1))
+            rows.append(([centre, right, p[2], far], [-1, -1, c2, -1], -1))
+            rows.append(([left, centre, far, p[3]], [-1, -1, -1, c3], -1))
+        places += [(k, m, at[m]) for k in range(n, len(rows)) for m in rows[k][0] if m in at]
+    corners = [x for row in rows for x in row[0]]
+    starts = np.concatenate([[0], np.cumsum([len(row[0]) for row in rows])])
+    corner_from = np.array([x for row in rows for x in row[1]], np.int64)
+    face_from = np.array([row[2] for row in rows], np.int64)
+    points = np.concatenate([mesh.points, np.array(fresh)])
+    edited = rebuilt(mesh, points, corners, starts, _same(mesh.n_points), corner_from, face_from, splits)
+    return _with_divided_uvs(mesh, edited, rows, places)
 
 
-def _with_divided_uvs(mesh: PolyMesh, edited: Edited, cut: dict[int, tuple[int, int, int]], share: float) -> Edited:
+def _with_middles(mesh: PolyMesh, face: int, by_edge: dict[tuple[int, int], int]) -> tuple[list[int], list[int]]:
+    """A face beside the row's end gains the middle of its edge, so that nothing is left hanging."""
+    topology = mesh.topology
+    points, origin = [], []
+    for c in range(int(mesh.starts[face]), int(mesh.starts[face + 1])):
+        a, b = int(mesh.corners[c]), int(mesh.corners[topology.next[c]])
+        points.append(a)
+        origin.append(c)
+        m = by_edge.get((min(a, b), max(a, b)))
+        if m is not None:
+            points.append(m)
+            origin.append(-1)
+    return points, origin
+
+
+def _along(a: int, b: int, share: float) -> list[tuple[float, int]]:
+    """A place between two old corners as weights of them."""
+    return [(1 - share, a), (share, b)]
+
+
+def _with_divided_uvs(mesh: PolyMesh, edited: Edited, rows: list[Any], places: list[Any]) -> Edited:
+    """UVs of new corners inside old quads, in the proportion of the cut."""
     if not mesh.uvs:
         return edited
-    topology, new = mesh.topology, edited.mesh
-    first = len(new.starts) - 1 - 2 * len(cut)
     uvs = {}
     for name, old in mesh.uvs.items():
-        uv = new.uvs[name].copy()
-        for k, (c, _, _) in enumerate(cut.values()):
-            c1, c2, c3 = (int(x) for x in (topology.next[c], topology.next[topology.next[c]], topology.prev[c]))
-            near = (1 - share) * old[c] + share * old[c1]
-            far = (1 - share) * old[c3] + share * old[c2]
-            a = int(new.starts[first + 2 * k])
-            uv[a + 1], uv[a + 2], uv[a + 4], uv[a + 7] = near, far, near, far
+        uv = edited.mesh.uvs[name].copy()
+        for k, m, weights in places:
+            uv[int(edited.mesh.starts[k]) + rows[k][0].index(m)] = sum(w * old[c] for w, c in weights)
         uvs[name] = uv
-    return Edited(new.with_(uvs=uvs), edited.point_to, edited.face_to, edited.added)
+    return Edited(edited.mesh.with_(uvs=uvs), edited.point_to, edited.face_to, edited.added)
 
 
 def borders_pulled(mesh: PolyMesh, edges: Any, targets: dict[int, Any]) -> Edited:

@@ -15,7 +15,7 @@ def edge_ring(mesh: PolyMesh, edge: int) -> list[int]:
     """Half-edges across a row of quads that contains `edge`, each the side where the row enters a
     quad; a border where the row ends adds its own half-edge last.
 
-    The row stops at borders, at faces that are not quads and where it meets itself.
+    The row stops at borders and at faces that are not quads; it may cross itself.
     """
     topology = mesh.topology
     first = int(topology.edge_corner[edge])
@@ -40,7 +40,6 @@ def _turned(mesh: PolyMesh, corner: int) -> int:
 def _ring_from(mesh: PolyMesh, corner: int) -> tuple[list[int], bool]:
     topology, sizes = mesh.topology, mesh.sizes
     row = [corner]
-    seen = {int(mesh.face_of_corner[corner])}
     c = corner
     while sizes[mesh.face_of_corner[c]] == 4:
         far = int(topology.next[topology.next[c]])
@@ -50,11 +49,7 @@ def _ring_from(mesh: PolyMesh, corner: int) -> tuple[list[int], bool]:
             return row, False
         if c == corner:
             return row, True
-        face = int(mesh.face_of_corner[c])
         row.append(c)
-        if face in seen:
-            return row, False
-        seen.add(face)
     return row, False
 
 

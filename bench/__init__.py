@@ -1,0 +1,1 @@
+"""Measured figures: `./dev bench [NAME …]` prints them; nothing here is a test."""

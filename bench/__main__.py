@@ -1,0 +1,25 @@
+"""`python -m bench [NAME …]`: run the named benches, or all of them."""
+
+from __future__ import annotations
+
+import sys
+
+from bench import flatten, job, quads, window
+
+BENCHES = {"job": job.run, "quads": quads.run, "flatten": flatten.run, "window": window.run, "start": window.start}
+
+
+def main() -> int:
+    """Run benches in order."""
+    names = sys.argv[1:] or list(BENCHES)
+    for name in names:
+        if name not in BENCHES:
+            print(f"There is no bench {name}; choose among {', '.join(BENCHES)}.", file=sys.stderr)
+            return 2
+        print(f"== {name}")
+        BENCHES[name]()
+    return 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())
