@@ -14,6 +14,7 @@ from PySide6.QtCore import QPointF, Qt
 from PySide6.QtWidgets import QApplication
 
 from bench.data import demo
+from jacket.core.mesh.walks import ring_edges
 from jacket.core.quads.auto import AutoSettings, automatic_quads
 from jacket.document.document import Document
 from jacket.document.state import JacketObject, SourceObject, State
@@ -47,7 +48,9 @@ def _pointer(window: Window, x: float, y: float):  # type: ignore[no-untyped-def
     return window.form.pointer(QPointF(x, y), Qt.KeyboardModifier.NoModifier)
 
 
-def _timed(repeat: int, prepare: Callable[[int], None], act: Callable[[int], None], after: Callable[[], None]) -> list[float]:
+def _timed(
+    repeat: int, prepare: Callable[[int], None], act: Callable[[int], None], after: Callable[[], None]
+) -> list[float]:
     out = []
     for k in range(repeat):
         prepare(k)
@@ -58,23 +61,38 @@ def _timed(repeat: int, prepare: Callable[[int], None], act: Callable[[int], Non
     return out
 
 
+def _painted(window: Window) -> None:
+    """Until the form view has drawn and the window has been put together again."""
+    before = window.form.frames
+    window.form.update()
+    while window.form.frames == before:
+        QApplication.processEvents()
+
+
 def _tools(window: Window) -> None:
     tool, form, document = window.tool, window.form, window.document
     rng = np.random.default_rng(1)
     spots = [(form.width() / 2 + rng.uniform(-90, 90), form.height() / 2 + rng.uniform(-60, 120)) for _ in range(120)]
 
     def paint() -> None:
-        form.repaint()
-        window.flat.repaint()
-        QApplication.processEvents()
+        _painted(window)
 
     hover = _timed(120, lambda k: None, lambda k: tool.hover(_pointer(window, *spots[k])), lambda: None)
     print(f"  hover, tool alone: {_spread(hover[5:])}")
-    shown = _timed(60, lambda k: None, lambda k: (tool.hover(_pointer(window, *spots[k])), form.refresh_ghost(), form.overlay.repaint()), lambda: None)
+    shown = _timed(
+        60,
+        lambda k: None,
+        lambda k: (tool.hover(_pointer(window, *spots[k])), form.refresh_ghost(), _painted(window)),
+        lambda: None,
+    )
     print(f"  hover to ghost painted: {_spread(shown[5:])}")
     mesh = document.require_jacket().mesh
     at = form.camera.project(mesh.points)
-    front = [int(p) for p in np.argsort(np.hypot(at[:, 0] - form.width() / 2, at[:, 1] - form.height() / 2))[:400] if at[p, 2] < form.camera.distance]
+    front = [
+        int(p)
+        for p in np.argsort(np.hypot(at[:, 0] - form.width() / 2, at[:, 1] - form.height() / 2))[:400]
+        if at[p, 2] < form.camera.distance
+    ]
 
     def grab(k: int) -> None:
         x, y = at[front[k % len(front)], :2]
@@ -89,7 +107,7 @@ def _tools(window: Window) -> None:
     print(f"  point move, edit and scene: {_spread(edit_only[3:])}")
     painted = _timed(30, grab, lambda k: (shift(k), paint()), tool.cancel)
     print(f"  point move to both views painted: {_spread(painted[3:])}")
-    edges = [e for e in range(0, mesh.topology.n_edges, 97)][:30]
+    edges = [e for e in range(0, mesh.topology.n_edges, 31) if len(ring_edges(mesh, e)) < 150][:30]
 
     def loop(k: int) -> None:
         document.edit_jacket("insert a loop", tool._with_loop(mesh, edges[k], 0.5))  # type: ignore[attr-defined]
@@ -102,7 +120,9 @@ def _tools(window: Window) -> None:
         document.undo()
         paint()
 
-    undone = _timed(20, lambda k: document.edit_jacket("insert a loop", tool._with_loop(mesh, edges[k], 0.5)), undo, lambda: None)  # type: ignore[attr-defined]
+    undone = _timed(
+        20, lambda k: document.edit_jacket("insert a loop", tool._with_loop(mesh, edges[k], 0.5)), undo, lambda: None
+    )  # type: ignore[attr-defined]
     print(f"  undo to painted: {_spread(undone[3:])}")
 
 
@@ -112,12 +132,14 @@ def _turning(window: Window) -> None:
     def turn(k: int) -> None:
         form.drag_camera("turn", 6, 1)
         form._camera_moved()
-        form.repaint()
+        _painted(window)
 
     print(f"  turning, a frame: {_spread(_timed(30, lambda k: None, turn, lambda: None)[3:])}")
     form.moving = False
     form.renderer.base_key = None
-    print(f"  settling to the full source, a frame: {_spread(_timed(5, lambda k: setattr(form.renderer, 'base_key', None), lambda k: form.repaint(), lambda: None))}")
+    print(
+        f"  settling to the full source, a frame: {_spread(_timed(5, lambda k: setattr(form.renderer, 'base_key', None), lambda k: _painted(window), lambda: None))}"
+    )
 
 
 def start() -> None:

@@ -45,6 +45,7 @@ class GlView(QOpenGLWidget):
         self.tool: Tool | None = None
         self.moving = False
         self.frame_seconds = 0.0
+        self.frames = 0
         self._failed = False
         self._drag: str = ""
         self._last = QPointF()
@@ -134,12 +135,13 @@ class GlView(QOpenGLWidget):
             matrix, eye, rotation = self.matrix_eye_rotation()
             self.renderer.draw(self.scene, matrix, eye, size, target, self.moving, rotation)
             self.frame_seconds = time.perf_counter() - start
+            self.frames += 1
         except Exception as error:
             self._report(error)
 
     def _report(self, error: Exception) -> None:
-        log.exception("drawing failed")
         if not self._failed:
+            log.exception("drawing failed")
             self._failed = True
             self.broke.emit(f"Drawing failed: {error}. Jacket needs OpenGL 3.3; see the log.")
 

@@ -106,6 +106,10 @@ class Panel(QScrollArea):
         self.setWidget(body)
         self.buttons: dict[str, QPushButton] = {}
         self.stage = ""
+        # What the cards show now: a drag changes the mesh many times a second, but rarely these.
+        self._objects_key: Any = None
+        self._held_key: Any = None
+        self._trial_key: Any = None
 
     # ---- the tool in hand ----------------------------------------------------------------------
     def show_tool(self, tool: Tool, mirror: str) -> None:
@@ -168,6 +172,12 @@ class Panel(QScrollArea):
     # ---- on the bench ---------------------------------------------------------------------------
     def show_objects(self, state: State) -> None:
         """Sources, jackets and trials with what they count."""
+        key = tuple(
+            (o.id, o.name, o.visible, o.mesh.n_faces, o.mesh.is_quads) for o in (*state.sources, *state.jackets)
+        )
+        if key == self._objects_key:
+            return
+        self._objects_key = key
         card = self.bench_card
         card.clear()
         for source in state.sources:
@@ -207,6 +217,10 @@ class Panel(QScrollArea):
     def show_held(self, state: State) -> None:
         """What is held, with its measures."""
         card, held, jacket = self.held_card, state.held, state.jacket
+        key = (id(held), id(jacket) if len(held) else 0)
+        if key == self._held_key:
+            return
+        self._held_key = key
         card.clear()
         if jacket is None or len(held) == 0:
             card.right.setText("nothing")
@@ -266,11 +280,17 @@ class Panel(QScrollArea):
     def refresh_buttons(self, state: State) -> None:
         """Enable what fits now; show the trial card while there is a trial."""
         for command_id, button in self.buttons.items():
-            button.setEnabled(self.commands[command_id].available(state))
+            fits = self.commands[command_id].available(state)
+            if button.isEnabled() != fits:
+                button.setEnabled(fits)
         self._show_trial(state)
 
     def _show_trial(self, state: State) -> None:
         card = self.trial_card
+        key = (self.stage, *(t.id for t in state.trials))
+        if key == self._trial_key:
+            return
+        self._trial_key = key
         card.clear()
         card.setVisible(bool(state.trials) and self.stage == "topology")
         if not state.trials:

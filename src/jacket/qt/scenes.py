@@ -13,7 +13,7 @@ from jacket.core.source.simplify import navigation_copy
 from jacket.document.derived import gap_of, islands_of, kept, stretch_of
 from jacket.document.state import State
 from jacket.qt.theme import ISLAND_TINTS, Palette, rgb
-from jacket.render.scene import Layer, Scene, dot_rows, fill_rows, line_rows
+from jacket.render.scene import FILL_WIDTH, Layer, Scene, dot_rows, fill_rows, line_rows
 
 Floats = NDArray[np.float64]
 
@@ -82,17 +82,16 @@ def jacket_layers(
     layers = []
     colours = face_colours(mesh, state, display, palette)
     checker = 16.0 if display.on["checker"] else 0.0
-    fill = fill_rows(mesh, colours) if mesh.n_faces else np.zeros((0, 12), np.float32)
-    ends = mesh.points[topology.edge_points]
-    rows = []
-    if display.on["wire"]:
-        border = topology.edge_uses == 1
-        rows = [line_rows(ends[~border], rgb(palette.wire, 0.82), 1.1), line_rows(ends[border], rgb(palette.wire), 2.0)]
+    fill = fill_rows(mesh, colours) if mesh.n_faces else np.zeros((0, FILL_WIDTH), np.float32)
     dots = [_loose_dots(mesh, palette)]
     if display.on["poles"] and stage == "topology":
         dots.append(_pole_dots(mesh, palette))
-    lines = np.concatenate(rows) if rows else np.zeros((0, 11), np.float32)
-    layers.append(Layer(fill, lines, np.concatenate(dots), pull, checker=checker))
+    wire = rgb(palette.wire, 0.85) if display.on["wire"] else (0.0, 0.0, 0.0, 0.0)
+    border = mesh.points[topology.edge_points[topology.edge_uses == 1]]
+    lines = line_rows(border, rgb(palette.wire), 2.0)
+    # Behind a source the far side cannot be seen, and drawing it would cost as much as the near one.
+    shut = state.source is not None and state.source.visible and display.on["source"]
+    layers.append(Layer(fill, lines, np.concatenate(dots), pull, checker=checker, wire=wire, shut=shut))
     if display.on["seams"]:
         layers += stitch_layers(mesh.points[mesh.mark("seam")], palette, pull * 1.3)
     layers += held_layers(mesh, state, palette, pull * 1.6)
@@ -183,10 +182,8 @@ def flat_scene(state: State, display: Display, palette: Palette, size: int) -> S
         colours = tints[islands_of(mesh).labels % len(tints)].copy()
     colours[:, 3] = 0.82
     fill = fill_rows(mesh, colours, places, mapped)
-    corners = np.flatnonzero(mapped[mesh.face_of_corner])
-    segments = np.stack([uv[corners], uv[topology.next[corners]]], axis=1)
-    wires = line_rows(segments, rgb(palette.wire, 0.38), 1.0)
-    layers.append(Layer(fill, wires, lit=False, checker=16.0 if display.on["checker"] else 0.0))
+    wire = rgb(palette.wire, 0.4)
+    layers.append(Layer(fill, lit=False, checker=16.0 if display.on["checker"] else 0.0, wire=wire))
     outline = islands_of(mesh).border_corners
     outline = outline[mapped[mesh.face_of_corner[outline]]]
     layers += stitch_layers(np.stack([uv[outline], uv[topology.next[outline]]], axis=1), palette, 0.0)
@@ -212,11 +209,11 @@ def _held_flat(mesh: PolyMesh, uv: Floats, places: Floats, mapped: Any, state: S
 
 def _sheet_layer(palette: Palette) -> Layer:
     corner = np.array([[0, 0, 0], [1, 0, 0], [1, 1, 0], [0, 0, 0], [1, 1, 0], [0, 1, 0]], float)
-    fill = np.zeros((6, 12), np.float32)
+    fill = np.zeros((6, FILL_WIDTH), np.float32)
     fill[:, :3] = corner
     fill[:, 5] = 1
     fill[:, 6:10] = rgb(palette.sheet)
-    fill[:, 10:] = -1e6
+    fill[:, 10:12] = -1e6
     steps = np.linspace(0, 1, 9)
     grid = np.concatenate([
         np.stack([np.stack([steps, 0 * steps], 1), np.stack([steps, 0 * steps + 1], 1)], axis=1),

@@ -110,8 +110,9 @@ class Strip(QWidget):
     def show_stale(self) -> None:
         """Dim the checks until they have been looked at again."""
         for chip in self.chips:
-            chip.stale = True
-            chip.update()
+            if not chip.stale:
+                chip.stale = True
+                chip.update()
 
     def show_progress(self, fraction: float | None, what: str) -> None:
         """Show the running job, or nothing."""

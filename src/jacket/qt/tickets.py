@@ -32,6 +32,8 @@ class Ticket(QAbstractButton):
 
     def show_line(self, text: str, stale: bool) -> None:
         """Set the key number; a stale one is shown faint until the new one is known."""
+        if (self.line, self.stale) == (text, stale):
+            return
         self.line, self.stale = text, stale
         self.setAccessibleName(f"{self.name}: {text}")
         self.update()
@@ -84,6 +86,7 @@ class TopBar(QWidget):
             column.addWidget(label)
         row.addLayout(column)
         self.tickets: dict[str, Ticket] = {}
+        self._shown = ("", "")
         for k, stage in enumerate(STAGES):
             ticket = Ticket(k + 1, stage.capitalize())
             ticket.clicked.connect(lambda _=False, s=stage: self.stage_wanted.emit(s))
@@ -107,6 +110,9 @@ class TopBar(QWidget):
 
     def show_file(self, name: str, saved: str) -> None:
         """Name of the project and whether it is saved."""
+        if (name, saved) == self._shown:
+            return
+        self._shown = (name, saved)
         self.file.setText(self.file.fontMetrics().elidedText(name, Qt.TextElideMode.ElideMiddle, 110))
         self.saved.setText(saved)
 

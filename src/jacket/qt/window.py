@@ -14,7 +14,7 @@ from PySide6.QtWidgets import QApplication, QHBoxLayout, QMainWindow, QMenu, QSp
 
 from jacket.core.checks.model import Check
 from jacket.core.checks.source import offender_positions
-from jacket.document.derived import checks_of, kept, key_numbers
+from jacket.document.derived import checks_of, key_numbers
 from jacket.document.document import Document
 from jacket.document.state import Sheet
 from jacket.errors import JacketError
@@ -66,6 +66,8 @@ class Window(QMainWindow):
         self._check_turn: dict[str, int] = {}
         self._hint_until = 0.0
         self._closing = False
+        self._flat_key: Any = None
+        self._flat_parts: Any = ()
         self._build()
         self._connect()
         self._recolour()
@@ -320,27 +322,29 @@ class Window(QMainWindow):
         parts = [f"Undo: {steps[-1].name}" if steps else "Nothing to undo"]
         if doc.state.mirror:
             parts.append(f"mirror {doc.state.mirror.upper()} on")
-        self.strip.status.setText("   ·   ".join(parts))
+        if self.strip.status.text() != "   ·   ".join(parts):
+            self.strip.status.setText("   ·   ".join(parts))
         saved = "unsaved changes" if doc.dirty else ("saved" if doc.path else "not saved yet")
         self.top.show_file(project_name(doc.path), saved)
-        self.setWindowTitle(f"{project_name(doc.path)}{' *' if doc.dirty else ''} – Jacket")
+        title = f"{project_name(doc.path)}{' *' if doc.dirty else ''} – Jacket"
+        if title != self.windowTitle():
+            self.setWindowTitle(title)
 
     def _redraw(self) -> None:
         state = self.document.state
         trial = state.trials[-1].mesh if state.trials and self.stage == "topology" else None
         self.form.show_scene(form_scene(state, self.display, self.colours, self.stage, trial, self.offenders))
-        key = (id(self.colours), self.display.key(), state.sheet.size, state.held)
         mesh = state.jacket.mesh if state.jacket is not None else None
-        if mesh is not None:
-            # Same jacket, same display: the same scene, so that turning the form view costs nothing here.
-            store: dict[str, Any] = kept(mesh, "flat scene", lambda: {})
-            if store.get("key") != key:
-                store["key"], store["scene"] = key, flat_scene(state, self.display, self.colours, state.sheet.size)
-            self.flat.show_scene(store["scene"])
-        else:
+        # What the sheet shows hangs on faces, UVs and seams alone: moving points leaves its scene as it is.
+        parts = (mesh.corners, mesh.uv, mesh.marks.get("seam")) if mesh is not None else ()
+        key = (*map(id, parts), id(self.colours), self.display.key(), state.sheet.size, id(state.held))
+        if key != self._flat_key or self.display.on["stretch"]:
+            self._flat_key, self._flat_parts = key, parts
             self.flat.show_scene(flat_scene(state, self.display, self.colours, state.sheet.size))
-        self.flat.show_names = self.display.on["names"]
-        self.flat.overlay.update()
+            self.flat.overlay.update()
+        if self.flat.show_names != self.display.on["names"]:
+            self.flat.show_names = self.display.on["names"]
+            self.flat.overlay.update()
         self.form.show_chips(self.display.on)
         self.flat.show_chips(self.display.on)
 

@@ -10,12 +10,12 @@ _FILL_VERTEX = (
     _HEAD
     + """
 uniform mat4 u_matrix; uniform vec3 u_eye; uniform float u_pull;
-in vec3 in_position; in vec3 in_normal; in vec4 in_colour; in vec2 in_uv;
-out vec3 v_normal; out vec4 v_colour; out vec2 v_uv; out vec3 v_view;
+in vec3 in_position; in vec3 in_normal; in vec4 in_colour; in vec2 in_uv; in vec3 in_share;
+out vec3 v_normal; out vec4 v_colour; out vec2 v_uv; out vec3 v_view; out vec3 v_share;
 void main() {
     vec3 away = u_eye - in_position;
     gl_Position = u_matrix * vec4(in_position + normalize(away) * u_pull, 1.0);
-    v_normal = in_normal; v_colour = in_colour; v_uv = in_uv; v_view = away;
+    v_normal = in_normal; v_colour = in_colour; v_uv = in_uv; v_view = away; v_share = in_share;
 }
 """
 )
@@ -23,8 +23,8 @@ void main() {
 _FILL_FRAGMENT = (
     _HEAD
     + """
-uniform float u_lit; uniform float u_checker; uniform vec3 u_key; uniform vec3 u_side;
-in vec3 v_normal; in vec4 v_colour; in vec2 v_uv; in vec3 v_view;
+uniform float u_lit; uniform float u_checker; uniform vec3 u_key; uniform vec3 u_side; uniform vec4 u_wire;
+in vec3 v_normal; in vec4 v_colour; in vec2 v_uv; in vec3 v_view; in vec3 v_share;
 out vec4 f_colour;
 void main() {
     vec3 colour = v_colour.rgb;
@@ -44,7 +44,15 @@ void main() {
         colour = colour * light * (1.0 - 0.25 * edge);
         if (!gl_FrontFacing) colour = mix(colour, vec3(0.40, 0.25, 0.28), 0.45);
     }
-    f_colour = vec4(colour, v_colour.a);
+    float alpha = v_colour.a;
+    if (u_wire.a > 0.0) {
+        vec3 px = v_share / max(fwidth(v_share), vec3(1e-6));
+        float near = min(px.x, min(px.y, px.z));
+        float ink = u_wire.a * clamp(1.1 - near, 0.0, 1.0);
+        colour = mix(colour, u_wire.rgb, ink);
+        alpha = max(alpha, ink);
+    }
+    f_colour = vec4(colour, alpha);
 }
 """
 )

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from jacket.render.programs import Programs, put
 from jacket.render.scene import Layer, Scene
 
-SAMPLES = 4
+SAMPLES = 0
 
 
 class _Buffers:
@@ -23,8 +23,8 @@ class _Buffers:
         self.owned: list[Any] = []
         if len(layer.fill):
             data = context.buffer(np.ascontiguousarray(layer.fill, np.float32).tobytes())
-            names = ("in_position", "in_normal", "in_colour", "in_uv")
-            array = context.vertex_array(programs.fill, [(data, "3f 3f 4f 2f", *names)])
+            names = ("in_position", "in_normal", "in_colour", "in_uv", "in_share")
+            array = context.vertex_array(programs.fill, [(data, "3f 3f 4f 2f 3f", *names)])
             self._keep(programs.fill, array, data, 0)
         if len(layer.lines):
             data = context.buffer(np.ascontiguousarray(layer.lines, np.float32).tobytes())
@@ -124,11 +124,8 @@ class Renderer:
         context = self.context
         context.enable(moderngl.BLEND)
         context.blend_func = moderngl.SRC_ALPHA, moderngl.ONE_MINUS_SRC_ALPHA
-        if layer.on_top:
-            context.disable(moderngl.DEPTH_TEST)
-        else:
-            context.enable(moderngl.DEPTH_TEST)
-            context.depth_func = "<="
+        context.enable(moderngl.DEPTH_TEST)
+        context.depth_func = "<="
         for program, array, instances in buffers.parts:
             put(program, "u_matrix", np.ascontiguousarray(matrix.T, "f4").tobytes())
             put(program, "u_eye", tuple(float(x) for x in eye))
@@ -137,12 +134,16 @@ class Renderer:
             put(program, "u_lit", 1.0 if layer.lit else 0.0)
             put(program, "u_checker", layer.checker)
             put(program, "u_stitch", layer.stitch)
+            put(program, "u_wire", layer.wire)
             put(program, "u_key", lights[0])
             put(program, "u_side", lights[1])
             if instances:
                 array.render(moderngl.TRIANGLE_STRIP, vertices=4, instances=instances)
             else:
+                if layer.shut:
+                    context.enable(moderngl.CULL_FACE)
                 array.render(moderngl.TRIANGLES)
+                context.disable(moderngl.CULL_FACE)
 
     def _drop_dead(self) -> None:
         """Release buffers whose layers nobody keeps any more."""

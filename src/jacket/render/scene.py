@@ -12,8 +12,8 @@ from jacket.core.mesh.polymesh import PolyMesh
 
 Array = NDArray[np.float32]
 
-FILL_WIDTH = 12
-"""position 3, normal 3, colour 4, uv 2"""
+FILL_WIDTH = 15
+"""position 3, normal 3, colour 4, uv 2, share of each corner 3 (over 1 opposite a hidden edge)"""
 LINE_WIDTH = 11
 """from 3, to 3, colour 4, width 1"""
 DOT_WIDTH = 8
@@ -28,9 +28,9 @@ def _none(width: int) -> Array:
 class Layer:
     """Triangles, lines and dots that share a pull towards the eye.
 
-    fill (3T, 12), lines (S, 11), dots (K, 8); `stitch` breaks the lines into dashes of about that
-    many pixels; `checker` > 0 draws squares of 1 / checker sheet units over mapped faces; `on_top`
-    draws over everything.
+    fill (3T, 15), lines (S, 11), dots (K, 8); `stitch` breaks the lines into dashes of about that
+    many pixels; `wire` colours the edges of faces where its last part is over 0; `checker` > 0 draws squares of 1 / checker sheet units over mapped faces; `shut`
+    leaves out faces turned away, which something in front hides anyway.
     """
 
     fill: Array = field(default_factory=lambda: _none(FILL_WIDTH))
@@ -39,8 +39,9 @@ class Layer:
     pull: float = 0.0
     stitch: float = 0.0
     checker: float = 0.0
+    wire: tuple[float, float, float, float] = (0.0, 0.0, 0.0, 0.0)
     lit: bool = True
-    on_top: bool = False
+    shut: bool = False
 
 
 @dataclass(frozen=True, eq=False)
@@ -58,7 +59,7 @@ def fill_rows(
     mesh: PolyMesh, colours: NDArray[np.float64], places: NDArray[np.float64] | None = None,
     faces: NDArray[np.bool_] | None = None,
 ) -> Array:  # fmt: skip
-    """(3T, 12) rows of a mesh's triangles. colours (F, 4) a face or (4,); places (C, 3) draws the
+    """(3T, 15) rows of a mesh's triangles. colours (F, 4) a face or (4,); places (C, 3) draws the
     corners elsewhere (on the sheet); faces (F,) keeps only some."""
     tri, face = mesh.triangles, mesh.triangle_faces
     if faces is not None:
@@ -76,7 +77,21 @@ def fill_rows(
     out[:, 6:10] = colours if np.ndim(colours) == 1 else np.repeat(colours[face], 3, axis=0)
     uv = mesh.uv
     out[:, 10:12] = -1e6 if uv is None else np.nan_to_num(uv[corner], nan=-1e6)
+    out[:, 12:] = _corner_shares(mesh, tri)
     return out
+
+
+def _corner_shares(mesh: PolyMesh, tri: NDArray[np.signedinteger]) -> Array:
+    """Barycentric places of the corners, lifted by one opposite the diagonals inside faces, so that
+    the shader can find the distance to the nearest true edge (Bærentzen et al., "Single-pass
+    wireframe rendering", 2006)."""
+    out = np.tile(np.eye(3, dtype=np.float32), (len(tri), 1, 1))
+    following = mesh.topology.next if len(tri) else np.zeros(0, np.int32)
+    for k in range(3):
+        a, b = tri[:, (k + 1) % 3], tri[:, (k + 2) % 3]
+        inside = following[a] != b
+        out[inside, :, k] += 1.0
+    return out.reshape(-1, 3)
 
 
 def line_rows(segments: NDArray[np.float64], colour: tuple[float, ...], width: float) -> Array:

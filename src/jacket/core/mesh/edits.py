@@ -83,6 +83,27 @@ def _carried_pairs(pairs: Ints, point_to: Ints, splits: Sequence[tuple[int, int,
     return sorted_pairs(moved[new.topology.find_edges(moved) >= 0])
 
 
+Row = tuple[list[int], list[int], int]
+"""A new face: its points by new index, the old corner behind each (−1 for none), the old face or −1."""
+
+
+def _with_rows(
+    mesh: PolyMesh, points: Floats, point_to: NDArray[Any], gone: NDArray[Any], rows: Sequence[Row],
+    splits: Sequence[tuple[int, int, int]] = (),
+) -> Edited:  # fmt: skip
+    """Some faces taken out and new ones put at the end; all others are carried over as they are."""
+    stay = np.ones(mesh.n_faces, bool)
+    stay[gone] = False
+    faces = np.flatnonzero(stay)
+    old = np.flatnonzero(stay[mesh.face_of_corner])
+    corners = np.concatenate([point_to[mesh.corners[old]], [p for row in rows for p in row[0]]]).astype(np.int32)
+    corner_from = np.concatenate([old, np.array([c for row in rows for c in row[1]], np.int64)])
+    sizes = np.concatenate([mesh.sizes[faces], np.array([len(row[0]) for row in rows], np.int64)])
+    face_from = np.concatenate([faces, np.array([row[2] for row in rows], np.int64)])
+    starts = np.concatenate([[0], np.cumsum(sizes)])
+    return rebuilt(mesh, points, corners, starts, point_to, corner_from, face_from, splits)
+
+
 def _same(n: int) -> NDArray[np.signedinteger]:
     return np.arange(n)
 
@@ -187,8 +208,9 @@ def points_welded(mesh: PolyMesh, pairs: Any) -> Edited:
     kept = target == _same(mesh.n_points)
     new_index = np.cumsum(kept) - 1
     point_to = new_index[target]
-    corners, starts, corner_from, face_from = [], [0], [], []
-    for f in range(mesh.n_faces):
+    touched = np.unique(mesh.face_of_corner[~kept[mesh.corners]])
+    rows: list[Row] = []
+    for f in touched.tolist():
         span = range(int(mesh.starts[f]), int(mesh.starts[f + 1]))
         row = [(int(point_to[mesh.corners[c]]), c) for c in span]
         row = [pc for k, pc in enumerate(row) if pc[0] != row[k - 1][0]]
@@ -196,21 +218,9 @@ def points_welded(mesh: PolyMesh, pairs: Any) -> Edited:
             if len(row) > 2:
                 raise EditRefused("Joining these points would pinch a face; join neighbours instead.")
             continue
-        if len(row) < 3:
-            continue
-        corners += [p for p, _ in row]
-        corner_from += [c for _, c in row]
-        starts.append(len(corners))
-        face_from.append(f)
-    edited = rebuilt(
-        mesh,
-        mesh.points[kept],
-        corners,
-        starts,
-        point_to,
-        np.array(corner_from, np.int64),
-        np.array(face_from, np.int64),
-    )
+        if len(row) >= 3:
+            rows.append(([p for p, _ in row], [c for _, c in row], f))
+    edited = _with_rows(mesh, mesh.points[kept], point_to, touched, rows)
     if len(edited.mesh.topology.nonmanifold_edges) > len(mesh.topology.nonmanifold_edges):
         raise EditRefused("Joining here would give an edge three faces; nothing was joined.")
     return edited
@@ -265,9 +275,11 @@ def _with_cut_quads(
     """Cut quads replaced by two, or by four where the row crosses itself."""
     topology = mesh.topology
     by_edge = {(min(a, b), max(a, b)): m for a, b, m in splits}
-    rows: list[tuple[list[int], list[int], int]] = []
+    rows: list[Row] = []
     places: list[tuple[int, int, Any]] = []
-    for f in range(mesh.n_faces):
+    split_edges = topology.find_edges(np.array([[a, b] for a, b, _ in splits]))
+    beside = np.unique(mesh.face_of_corner[np.isin(topology.edge, split_edges)])
+    for f in beside.tolist():
         if f not in cut:
             rows.append((*_with_middles(mesh, f, by_edge), f))
             continue
@@ -293,12 +305,8 @@ def _with_cut_quads(
             rows.append(([centre, right, p[2], far], [-1, -1, c2, -1], -1))
             rows.append(([left, centre, far, p[3]], [-1, -1, -1, c3], -1))
         places += [(k, m, at[m]) for k in range(n, len(rows)) for m in rows[k][0] if m in at]
-    corners = [x for row in rows for x in row[0]]
-    starts = np.concatenate([[0], np.cumsum([len(row[0]) for row in rows])])
-    corner_from = np.array([x for row in rows for x in row[1]], np.int64)
-    face_from = np.array([row[2] for row in rows], np.int64)
     points = np.concatenate([mesh.points, np.array(fresh)])
-    edited = rebuilt(mesh, points, corners, starts, _same(mesh.n_points), corner_from, face_from, splits)
+    edited = _with_rows(mesh, points, _same(mesh.n_points), beside, rows, splits)
     return _with_divided_uvs(mesh, edited, rows, places)
 
 
@@ -327,10 +335,11 @@ def _with_divided_uvs(mesh: PolyMesh, edited: Edited, rows: list[Any], places: l
     if not mesh.uvs:
         return edited
     uvs = {}
+    first = edited.mesh.n_faces - len(rows)
     for name, old in mesh.uvs.items():
         uv = edited.mesh.uvs[name].copy()
         for k, m, weights in places:
-            uv[int(edited.mesh.starts[k]) + rows[k][0].index(m)] = sum(w * old[c] for w, c in weights)
+            uv[int(edited.mesh.starts[first + k]) + rows[k][0].index(m)] = sum(w * old[c] for w, c in weights)
         uvs[name] = uv
     return Edited(edited.mesh.with_(uvs=uvs), edited.point_to, edited.face_to, edited.added)
 

@@ -110,19 +110,23 @@ def _best_pass(base: Base, solver: GridSolver, wanted: int, notes: list[str], pr
     length = float(np.sqrt(area / wanted))
     best: PolyMesh | None = None
     best_score = np.inf
-    for attempt in range(5):
-        grid = solver.solve(length, part(progress, attempt / 5, (attempt + 1) / 5))
+    for attempt in range(9):
+        grid = solver.solve(length, part(progress, attempt / 9, (attempt + 1) / 9))
         mesh = extract_quads(base.mesh, grid)
         score = _score(mesh, wanted, euler)
         if score < best_score:
             best, best_score = mesh, score
-        if best_score < 0.03:
+        if best_score < 0.03 or (attempt >= 4 and best_score < 0.1):
             break
         ratio = mesh.n_faces / wanted
-        length *= float(np.clip(np.sqrt(ratio), 0.7, 1.4)) if abs(ratio - 1) > 0.02 else 0.97
+        if abs(ratio - 1) > 0.03:
+            length *= float(np.clip(np.sqrt(ratio), 0.7, 1.4))
+        else:
+            # Near enough but not sound: a slightly other step rounds to another grid.
+            length *= (0.985, 1.03, 0.955, 1.06)[attempt % 4]
     if best is None or best_score >= 1000:
         notes.append("The grid could not be laid cleanly at this number; a coarser one was split instead.")
-        return _split_route(base, solver, length * 2)
+        return _split_route(base, solver, 2.0 * float(np.sqrt(area / wanted)), wanted)
     return best
 
 
@@ -144,19 +148,29 @@ def _repeats_a_point(mesh: PolyMesh) -> bool:
     return bool((rows[:, 1:] == rows[:, :-1]).any())
 
 
-def _split_route(base: Base, solver: GridSolver, length: float) -> PolyMesh:
+def _split_route(base: Base, solver: GridSolver, length: float, wanted: int) -> PolyMesh:
     """The grid at twice the step, whatever odd faces it has, with every face split into quads.
 
     If even that is unsound, the base mesh itself is split: always quads, never pretty.
     """
-    for scale in (1.0, 0.8, 1.25, 0.6):
-        mesh = split_to_quads(extract_quads(base.mesh, solver.solve(length * scale)))
-        if mesh.n_faces and _score(mesh, mesh.n_faces, euler_characteristic(base.mesh)) < 1000:
-            return mesh
+    euler = euler_characteristic(base.mesh)
+    best: PolyMesh | None = None
+    first = length
+    for attempt in range(10):
+        mesh = split_to_quads(extract_quads(base.mesh, solver.solve(length)))
+        sound = mesh.n_faces > 0 and _score(mesh, mesh.n_faces, euler) < 1000
+        if sound and (best is None or abs(mesh.n_faces - wanted) < abs(best.n_faces - wanted)):
+            best = mesh
+        if best is not None and abs(best.n_faces / wanted - 1) < 0.03:
+            break
+        near = float(np.clip(np.sqrt(mesh.n_faces / wanted), 0.8, 1.25))
+        length = length * near if sound and abs(near - 1) > 0.01 else first * (0.97, 1.03, 0.9, 1.1, 0.84)[attempt % 5]
+    if best is not None:
+        return best
     from jacket.core.source.simplify import simplify
 
-    wanted = max(int(face_areas(base.mesh).sum() / length**2 * 4 / 3), 8)
-    return split_to_quads(PolyMesh.from_faces(*simplify(base.mesh.points, base.mesh.triangle_points, wanted)))
+    coarse = simplify(base.mesh.points, base.mesh.triangle_points, max(wanted // 3, 8))
+    return split_to_quads(PolyMesh.from_faces(*coarse))
 
 
 def _fitted(quads: PolyMesh, base: Base, surface: Bvh) -> PolyMesh:
