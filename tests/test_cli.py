@@ -54,7 +54,7 @@ def test_the_whole_job_on_spot(tmp_path: Path) -> None:
 def test_step_by_step_through_files(tmp_path: Path) -> None:
     """remesh → unwrap → pack → deliver, each reading what the one before wrote."""
     a, b, c = (str(tmp_path / f"{k}.obj") for k in "abc")
-    assert main(["remesh", SPOT, a, "--quads", "500", "--quiet"]) == 0
+    assert main(["remesh", SPOT, a, "--quads", "900", "--quiet"]) == 0
     assert main(["unwrap", a, b, "--seams", "auto", "--quiet", "--report", str(tmp_path / "u.json")]) == 0
     assert json.loads((tmp_path / "u.json").read_text())["stretch"]["dirichlet"] < 1.2
     assert main(["pack", b, c, "--size", "512", "--margin", "4", "--quiet"]) == 0

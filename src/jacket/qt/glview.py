@@ -90,7 +90,7 @@ class GlView(QOpenGLWidget):
         row = QHBoxLayout(self._bar)
         row.setContentsMargins(12, 0, 8, 0)
         row.setSpacing(5)
-        label = QLabel(title)
+        self.title = label = QLabel(title)
         label.setStyleSheet(f"color: {colour}; font-weight: bold; background: transparent;")
         row.addWidget(label)
         row.addSpacing(8)

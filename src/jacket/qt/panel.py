@@ -22,6 +22,7 @@ from PySide6.QtWidgets import (
 )
 
 from jacket.core.mesh.geometry import dihedral_angles, edge_lengths, face_areas
+from jacket.document.derived import health_of
 from jacket.document.document import Document
 from jacket.document.state import State
 from jacket.qt.fields import NumberField
@@ -130,7 +131,13 @@ class Panel(QScrollArea):
             card.row("Leave borders alone", hold)
         else:
             self._slider(
-                card, "Reach for joining", settings.reach, 4, 30, "px", lambda v: setattr(settings, "reach", v)
+                card,
+                "Reach for joining" if tool.id == "draft" else "Reach",
+                settings.reach,
+                4,
+                30,
+                "px",
+                lambda v: setattr(settings, "reach", v),
             )
         if tool.stage in ("topology", "seams"):
             choice = QComboBox()
@@ -172,9 +179,8 @@ class Panel(QScrollArea):
     # ---- on the bench ---------------------------------------------------------------------------
     def show_objects(self, state: State) -> None:
         """Sources, jackets and trials with what they count."""
-        key = tuple(
-            (o.id, o.name, o.visible, o.mesh.n_faces, o.mesh.is_quads) for o in (*state.sources, *state.jackets)
-        )
+        objects: list[Any] = [*state.sources, *state.jackets]
+        key = (state.active, *((o.id, o.name, o.visible, o.mesh.n_faces, o.mesh.is_quads) for o in objects))
         if key == self._objects_key:
             return
         self._objects_key = key
@@ -195,13 +201,13 @@ class Panel(QScrollArea):
 
     def _object(self, card: Card, object_id: int, name: str, count: str, visible: bool) -> None:
         row = QPushButton()
-        row.setObjectName("row")
+        row.setObjectName("chosen" if object_id == self.document.state.active else "row")
         row.setToolTip("Click to hide or show it.")
         line = QHBoxLayout(row)
         line.setContentsMargins(6, 0, 6, 0)
         left = QLabel(name)
-        left.setMaximumWidth(128)
-        left.setText(left.fontMetrics().elidedText(name, Qt.TextElideMode.ElideMiddle, 124))
+        left.setMaximumWidth(140)
+        left.setText(left.fontMetrics().elidedText(name, Qt.TextElideMode.ElideMiddle, 138))
         right = QLabel(count if visible else "hidden")
         right.setObjectName("soft")
         if not visible:
@@ -245,10 +251,29 @@ class Panel(QScrollArea):
         self.stage = stage
         card = self.stage_card
         card.clear()
+        card.setProperty("health", 0)
         self.buttons = {}
         for build in _STAGE_CARDS[stage]:
             build(self, card)
         self.refresh_buttons(self.document.state)
+
+    def show_health(self, state: State) -> None:
+        """Size and counts of the source in the Source stage's card, once they are known."""
+        source = state.source
+        if self.stage != "source" or source is None:
+            return
+        health = health_of(source.mesh)
+        if self.stage_card.property("health") == id(health):
+            return
+        self.show_stage("source")
+        card = self.stage_card
+        card.setProperty("health", id(health))
+        card.row("Triangles", f"{health.triangles:,}")
+        card.row("Points", f"{health.points:,}")
+        card.row("Size", " × ".join(f"{v:.3g}" for v in health.size))
+        card.row("Diagonal", f"{health.diagonal:.4g} u")
+        if health.borders:
+            card.row("Longest border", f"{health.border_perimeters[0]:.3g} u")
 
     def number(
         self, card: Card, label: str, name: str, low: float, high: float, unit: str = "", whole: bool = True

@@ -86,7 +86,8 @@ def jacket_layers(
     dots = [_loose_dots(mesh, palette)]
     if display.on["poles"] and stage == "topology":
         dots.append(_pole_dots(mesh, palette))
-    wire = rgb(palette.wire, 0.85) if display.on["wire"] else (0.0, 0.0, 0.0, 0.0)
+    strength = 0.4 if display.on["checker"] or display.on["stretch"] else 0.85
+    wire = rgb(palette.wire, strength) if display.on["wire"] else (0.0, 0.0, 0.0, 0.0)
     border = mesh.points[topology.edge_points[topology.edge_uses == 1]]
     lines = line_rows(border, rgb(palette.wire), 2.0)
     # Behind a source the far side cannot be seen, and drawing it would cost as much as the near one.

@@ -92,18 +92,33 @@ class Strip(QWidget):
         lower.addWidget(self.status)
         column.addLayout(lower)
         self.chips: list[CheckChip] = []
+        self.checks: list[Check] = []
         self.show_progress(None, "")
 
     def show_checks(self, checks: list[Check]) -> None:
-        """Put another list of checks on the strip."""
+        """Put another list of checks on the strip: where they do not all fit, the worst come first and
+        the rest are counted in a last chip."""
+        self.checks = checks
         for chip in self.chips:
             self.row.removeWidget(chip)
             chip.hide()
             chip.deleteLater()
         self.chips = []
-        for k, check in enumerate(checks):
-            chip = CheckChip(check, self.colours)
-            chip.clicked.connect(lambda _=False, c=check: self.check_clicked.emit(c))
+        chips = [CheckChip(check, self.colours) for check in checks]
+        room = self.width() - 24 - 58 - 110
+        if sum(c.sizeHint().width() + 5 for c in chips) > room + 100:
+            order = {"wrong": 0, "look": 1, "good": 2}
+            chips.sort(key=lambda c: order[c.check.level])
+            while chips and sum(c.sizeHint().width() + 5 for c in chips) > room:
+                chips.pop().deleteLater()
+            shown = {c.check.id for c in chips}
+            rest = [c for c in checks if c.id not in shown]
+            level = "wrong" if any(c.level == "wrong" for c in rest) else "good"
+            more = CheckChip(Check("more", "and", f"{len(rest)} more", level), self.colours)  # type: ignore[arg-type]
+            more.setToolTip("\n".join(f"{c.label}  {c.value}" for c in rest))
+            chips.append(more)
+        for k, chip in enumerate(chips):
+            chip.clicked.connect(lambda _=False, c=chip.check: self.check_clicked.emit(c))
             self.row.insertWidget(k + 1, chip)
             self.chips.append(chip)
 

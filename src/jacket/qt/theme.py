@@ -106,6 +106,8 @@ QPushButton#main {{ background: {p.accent}; color: {p.on_accent}; border: none; 
 QPushButton#main:hover {{ background: {QColor(p.accent).lighter(115).name()}; }}
 QPushButton#main:disabled {{ background: {p.rule}; color: {p.soft}; }}
 QPushButton#row {{ text-align: left; border: none; background: transparent; padding: 5px 6px; }}
+QPushButton#chosen {{ text-align: left; border: none; border-left: 3px solid {p.accent}; background: {p.chosen};
+  padding: 5px 3px; }}
 QPushButton#row:hover {{ background: {p.chosen}; }}
 QPushButton#chip {{ padding: 3px 9px; background: {p.sheet}; border: 1px solid {p.soft}; color: {p.soft}; }}
 QPushButton#chip:checked {{ background: {p.card}; color: {p.ink}; border: 1px solid {p.ink}; }}

@@ -73,6 +73,7 @@ class Window(QMainWindow):
         self._recolour()
         self.show_stage(self.stage)
         self._after_change({"sources", "jackets", "trials", "sheet", "path"})
+        self._show_hint()
 
     # ---- building -------------------------------------------------------------------------------
     def _build(self) -> None:
@@ -186,7 +187,8 @@ class Window(QMainWindow):
         self.top.recolour(self.colours)
         self.rail.colours = self.strip.colours = self.flat.palette_ = self.colours
         self.rail.show_tools(STAGE_TOOLS[self.stage], self.tool.id)
-        self.strip.show_checks([chip.check for chip in self.strip.chips])
+        self.strip.show_checks(self.strip.checks)
+        self.flat.title.setStyleSheet(f"color: {self.colours.soft}; font-weight: bold; background: transparent;")
 
     def frame(self, everything: bool) -> None:
         """Frame what is held, or all."""
@@ -376,6 +378,7 @@ class Window(QMainWindow):
             numbers, checks = result
             self.top.show_numbers(numbers, stale=False)
             self.strip.show_checks(checks)
+            self.panel.show_health(state)
 
         self.checker.start("checking", job, done, lambda text: self.say(text))
 

@@ -47,7 +47,7 @@ def closing_quads(
         k = order.index(3)
         ring = [three[i] for i in order[k + 1 :] + order[:k]]
         score = _quality(shape[order])
-        if score > 0.45 and _fits(mesh, ring, closed=False) and not _covered(mesh, ring, place):
+        if score > 0.5 and _fits(mesh, ring, closed=False) and not _covered(mesh, ring, place):
             found.append((score + _edge_bonus(mesh, ring), tuple(ring)))
     found.sort(key=lambda item: -item[0])
     return [ring for _, ring in found[:most]]

@@ -73,7 +73,7 @@ def largest_gap(mesh: PolyMesh, surface: Bvh, diagonal: float) -> Check:
 
     far = surface.closest(face_centres(mesh))[2] / diagonal * 100
     bad = np.flatnonzero(far > 1.0)
-    return Check("largest-gap", "Largest gap", f"{far.max():.2f} %", graded(float(far.max()), 0.8, 2.0), "faces", bad,
+    return Check("largest-gap", "Largest gap", f"{far.max():.2f} %", graded(float(far.max()), 0.8, 3.0), "faces", bad,
                  float(far.max()))  # fmt: skip
 
 

@@ -45,6 +45,7 @@ def suggest_seams(
     progress(0.15, "growing patches")
     labels = _opened(mesh, labels)
     labels = _Merger(mesh, labels, settings, progress).run()
+    labels = _without_jogs(mesh, labels)
     # Islands were judged after a few steps; whoever overlaps when laid out fully is halved.
     labels = _opened(mesh, labels, FULL_STEPS)
     return mesh.with_mark("seam", _borders(mesh, labels))
@@ -138,6 +139,26 @@ def _opened(mesh: PolyMesh, labels: Ints, steps: int = QUICK_STEPS) -> Ints:
             todo.append(fresh)
             fresh += 1
     return _renumbered_parts(mesh, labels)
+
+
+def _without_jogs(mesh: PolyMesh, labels: Ints) -> Ints:
+    """Faces that stick out of their island into one other, by all but one of their sides, join it."""
+    topology = mesh.topology
+    out = labels.copy()
+    other = np.where(topology.twin >= 0, mesh.face_of_corner[np.maximum(topology.twin, 0)], -1)
+    for _ in range(3):
+        across = np.where(other >= 0, out[other], -1)
+        mine = out[mesh.face_of_corner]
+        changed = False
+        for f in np.unique(mesh.face_of_corner[(across >= 0) & (across != mine)]).tolist():
+            sides = across[mesh.starts[f] : mesh.starts[f + 1]]
+            foreign, counts = np.unique(sides[(sides >= 0) & (sides != out[f])], return_counts=True)
+            if len(foreign) == 1 and counts[0] >= mesh.sizes[f] - 1 and (labels == out[f]).sum() > 8:
+                out[f] = foreign[0]
+                changed = True
+        if not changed:
+            break
+    return out
 
 
 def _halves(mesh: PolyMesh, faces: NDArray[np.signedinteger]) -> NDArray[np.bool_]:

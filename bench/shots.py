@@ -1,0 +1,113 @@
+"""Pictures for the README, from the demo data through the real window: `./dev shots`."""
+
+from __future__ import annotations
+
+import os
+import sys
+import tempfile
+from pathlib import Path
+
+os.environ.setdefault("JACKET_HOME", tempfile.mkdtemp())
+
+import numpy as np
+from PySide6.QtCore import QPointF, Qt
+from PySide6.QtWidgets import QApplication
+
+from bench.data import demo
+from jacket.core.mesh.geometry import point_normals
+from jacket.core.mesh.walks import edge_loop
+from jacket.document.state import Held
+from jacket.qt.app import DEMO, make_app, make_window, settle
+from jacket.qt.window import Window
+from jacket.settings import Settings
+
+
+def main(folder: str) -> None:
+    """Write every picture into a folder."""
+    target = Path(folder)
+    target.mkdir(parents=True, exist_ok=True)
+    make_app(["shots"])
+    window = make_window(Settings(), DEMO)
+    window.show()
+    settle(window)
+    window.frame(True)
+    window.form.camera = window.form.camera.turned(40, 6)
+    for stage in ("source", "seams", "flatten", "layout", "deliver"):
+        window.show_stage(stage)
+        _keep(window, target / f"{stage}.png")
+    window.show_stage("flatten")
+    window.toggle("stretch")
+    window.toggle("checker")
+    _keep(window, target / "stretch.png")
+    window.show_stage("topology")
+    _draft(window)
+    _keep(window, target / "topology.png")
+    window.toggle("night")
+    window.open_search()
+    QApplication.processEvents()
+    _keep(window, target / "night.png")
+    window._search.close()
+    window.toggle("night")
+    window.toggle("gap")
+    _keep(window, target / "gap.png")
+    window.toggle("gap")
+    _trial(window)
+    _keep(window, target / "trial.png")
+
+
+def _keep(window: Window, path: Path) -> None:
+    settle(window)
+    QApplication.processEvents()
+    picture = window.grab()
+    search = getattr(window, "_search", None)
+    if search is not None and search.isVisible():
+        from PySide6.QtGui import QPainter
+
+        painter = QPainter(picture)
+        painter.drawPixmap(window.mapFromGlobal(search.pos()), search.grab())
+        painter.end()
+    picture.save(str(path))
+    print(path)
+
+
+def _draft(window: Window) -> None:
+    """A ghost over the rim, and a held loop."""
+    mesh = window.document.require_jacket().mesh
+    camera = window.form.camera
+    topology = mesh.topology
+    at = camera.project(mesh.points[topology.edge_points].mean(axis=1))
+    inner = (topology.edge_uses == 2) & (topology.valence[topology.edge_points] == 4).all(axis=1)
+    order = np.argsort(np.hypot(at[:, 0] - camera.width * 0.5, at[:, 1] - camera.height * 0.62))
+    facing = (point_normals(mesh) @ camera.rotation[2]) > 0.2
+    loops = [edge_loop(mesh, int(e)) for e in order[:300] if inner[e]]
+    shown = [facing[topology.edge_points[x]].all(axis=1).sum() if len(x) < 45 else 0 for x in loops]
+    window.document.hold("edges", loops[int(np.argmax(shown))])
+    spot = QPointF(camera.width * 0.47, camera.height * 0.455)
+    for dy in range(-60, 80, 4):
+        place = QPointF(spot.x(), spot.y() + dy)
+        window.tool.hover(window.form.pointer(place, Qt.KeyboardModifier.NoModifier))
+        if window.tool.ghost.what.startswith(("Close", "Add")):
+            spot = place
+            break
+    window.form.overlay.pointer = spot
+    window.form.refresh_ghost()
+
+
+def _trial(window: Window) -> None:
+    """A hard-edged source with an automatic trial beside it."""
+    window.document.undo_steps.clear()
+    document = window.document
+    document.amend(document.state.with_(sources=(), jackets=(), active=-1, held=Held()))
+    window.form.overlay.pointer = QPointF(-1, -1)
+    window.tool.leave()
+    window.form.refresh_ghost()
+    document.add_source("Porthole latch", demo("porthole-latch"))
+    window.frame(True)
+    window.form.camera = window.form.camera.turned(-20, 0)
+    window.run(window.commands["make-trial"])
+    settle(window, 120)
+
+
+if __name__ == "__main__":
+    sys.path.insert(0, str(Path(__file__).resolve().parent.parent))
+    main(sys.argv[1])
