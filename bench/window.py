@@ -13,7 +13,7 @@ import numpy as np
 from PySide6.QtCore import QPointF, Qt
 from PySide6.QtWidgets import QApplication
 
-from bench.data import demo
+from bench.data import finer, spot
 from jacket.core.mesh.walks import ring_edges
 from jacket.core.quads.auto import AutoSettings, automatic_quads
 from jacket.document.document import Document
@@ -29,12 +29,12 @@ def _spread(seconds: list[float]) -> str:
 
 
 def run() -> None:
-    """A jacket of 5,000 quads over the whelk lantern (97,000 triangles)."""
+    """A jacket of 5,000 quads over spot at 94,000 triangles."""
     os.environ.setdefault("JACKET_HOME", tempfile.mkdtemp())
     make_app(["bench"])
-    source = demo("whelk-lantern")
+    source = finer(spot(), 2)
     jacket = automatic_quads(source, AutoSettings(quads=5000)).mesh
-    state = State((SourceObject(1, "whelk", source),), (JacketObject(2, "jacket", jacket),), active=2, next_id=3)
+    state = State((SourceObject(1, "spot", source),), (JacketObject(2, "jacket", jacket),), active=2, next_id=3)
     window = Window(Document(state), Settings())
     window.show()
     window.frame(True)
@@ -107,7 +107,7 @@ def _tools(window: Window) -> None:
     print(f"  point move, edit and scene: {_spread(edit_only[3:])}")
     painted = _timed(30, grab, lambda k: (shift(k), paint()), tool.cancel)
     print(f"  point move to both views painted: {_spread(painted[3:])}")
-    edges = [e for e in range(0, mesh.topology.n_edges, 31) if len(ring_edges(mesh, e)) < 150][:30]
+    edges = [e for e in range(0, mesh.topology.n_edges, 7) if len(ring_edges(mesh, e)) < 260][:30]
 
     def loop(k: int) -> None:
         document.edit_jacket("insert a loop", tool._with_loop(mesh, edges[k], 0.5))  # type: ignore[attr-defined]

@@ -100,6 +100,6 @@ class State:
     def _still_held(self, mesh: PolyMesh) -> Held:
         old = self.jacket
         if old is None or len(self.held) == 0:
-            return Held()
+            return self.held
         same = old.mesh.corners is mesh.corners or np.array_equal(old.mesh.corners, mesh.corners)
         return self.held if same and old.mesh.n_points == mesh.n_points else Held()

@@ -338,7 +338,7 @@ class Window(QMainWindow):
         self.form.show_scene(form_scene(state, self.display, self.colours, self.stage, trial, self.offenders))
         mesh = state.jacket.mesh if state.jacket is not None else None
         # What the sheet shows hangs on faces, UVs and seams alone: moving points leaves its scene as it is.
-        parts = (mesh.corners, mesh.uv, mesh.marks.get("seam")) if mesh is not None else ()
+        parts = (mesh.corners, mesh.uv, mesh.marks.get("seam")) if mesh is not None and mesh.uvs else ()
         key = (*map(id, parts), id(self.colours), self.display.key(), state.sheet.size, id(state.held))
         if key != self._flat_key or self.display.on["stretch"]:
             self._flat_key, self._flat_parts = key, parts

@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
+from weakref import WeakKeyDictionary
 
 import numpy as np
 from numpy.typing import NDArray
 
+from jacket.core.mesh.connectivity import Connectivity
 from jacket.core.mesh.geometry import point_normals
 from jacket.core.mesh.polymesh import PolyMesh
 
@@ -65,20 +67,31 @@ def fill_rows(
     if faces is not None:
         keep = faces[face]
         tri, face = tri[keep], face[keep]
+    point, shares = _fixed_parts(mesh) if faces is None else (mesh.corners[tri.ravel()], _corner_shares(mesh, tri))
     corner = tri.ravel()
-    out = np.zeros((len(corner), FILL_WIDTH), np.float32)
-    point = mesh.corners[corner]
+    out = np.empty((len(corner), FILL_WIDTH), np.float32)
     if places is None:
-        out[:, :3] = mesh.points[point]
-        out[:, 3:6] = point_normals(mesh)[point]
+        out[:, :3] = mesh.points.astype(np.float32)[point]
+        out[:, 3:6] = point_normals(mesh).astype(np.float32)[point]
     else:
         out[:, :3] = places[corner]
+        out[:, 3:5] = 0.0
         out[:, 5] = 1.0
-    out[:, 6:10] = colours if np.ndim(colours) == 1 else np.repeat(colours[face], 3, axis=0)
+    out[:, 6:10] = colours if np.ndim(colours) == 1 else np.repeat(colours.astype(np.float32)[face], 3, axis=0)
     uv = mesh.uv
     out[:, 10:12] = -1e6 if uv is None else np.nan_to_num(uv[corner], nan=-1e6)
-    out[:, 12:] = _corner_shares(mesh, tri)
+    out[:, 12:] = shares
     return out
+
+
+_parts: WeakKeyDictionary[Connectivity, tuple[NDArray[np.signedinteger], Array]] = WeakKeyDictionary()
+
+
+def _fixed_parts(mesh: PolyMesh) -> tuple[NDArray[np.signedinteger], Array]:
+    """Points and shares of all triangle corners; the same for as long as faces stay, however points move."""
+    if mesh.topology not in _parts:
+        _parts[mesh.topology] = mesh.corners[mesh.triangles.ravel()], _corner_shares(mesh, mesh.triangles)
+    return _parts[mesh.topology]
 
 
 def _corner_shares(mesh: PolyMesh, tri: NDArray[np.signedinteger]) -> Array:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
+from functools import cached_property
 
 import numpy as np
 from numpy.typing import NDArray
@@ -25,15 +26,16 @@ class FormCamera:
     width: int = 800
     height: int = 600
 
-    @property
+    @cached_property
     def rotation(self) -> Floats:
         """(3, 3) rows: right, up, towards the eye."""
         y, p = np.radians(self.yaw), np.radians(self.pitch)
         back = np.array([np.sin(y) * np.cos(p), np.sin(p), np.cos(y) * np.cos(p)])
         right = np.array([np.cos(y), 0.0, -np.sin(y)])
-        return np.stack([right, np.cross(back, right), back])
+        up = np.array([-np.sin(y) * np.sin(p), np.cos(p), -np.cos(y) * np.sin(p)])
+        return np.stack([right, up, back])
 
-    @property
+    @cached_property
     def eye(self) -> Floats:
         """(3,) where the camera stands."""
         return self.target + self.rotation[2] * self.distance
@@ -43,7 +45,7 @@ class FormCamera:
         """Depth range that keeps the whole scene and its precision."""
         return max(self.distance * 0.02, 1e-6), self.distance * 12.0
 
-    @property
+    @cached_property
     def matrix(self) -> Floats:
         """(4, 4) world → clip, for column vectors."""
         near, far = self.near_far
@@ -120,7 +122,7 @@ class FlatCamera:
     width: int = 400
     height: int = 600
 
-    @property
+    @cached_property
     def matrix(self) -> Floats:
         """(4, 4) sheet → clip."""
         sx, sy = 2 * self.scale / max(self.width, 1), 2 * self.scale / max(self.height, 1)
