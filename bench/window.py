@@ -121,7 +121,10 @@ def _tools(window: Window) -> None:
         paint()
 
     undone = _timed(
-        20, lambda k: document.edit_jacket("insert a loop", tool._with_loop(mesh, edges[k], 0.5)), undo, lambda: None
+        20,
+        lambda k: document.edit_jacket("insert a loop", tool._with_loop(mesh, edges[k % len(edges)], 0.5)),
+        undo,
+        lambda: None,
     )  # type: ignore[attr-defined]
     print(f"  undo to painted: {_spread(undone[3:])}")
 

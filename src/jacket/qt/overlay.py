@@ -6,7 +6,7 @@ from collections.abc import Callable
 from typing import Any
 
 import numpy as np
-from PySide6.QtCore import QPointF, QRectF, Qt
+from PySide6.QtCore import QLineF, QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QFontMetricsF, QPainter, QPen
 from PySide6.QtWidgets import QWidget
 
@@ -65,14 +65,22 @@ class Overlay(QWidget):
         painter.setBrush(QColor(255, 255, 255, 46))
         painter.drawPolygon([QPointF(x, y) for x, y in at[:, 0]])
 
-    @staticmethod
-    def _dashes(painter: QPainter, at: Any) -> None:
+    def _dashes(self, painter: QPainter, at: Any) -> None:
+        inside = (at.max(axis=1) > 0).all(axis=1) & (at.min(axis=1) < [self.width(), self.height()]).all(axis=1)
+        at = at[inside]
+        lines = [QLineF(ax, ay, bx, by) for (ax, ay), (bx, by) in at.tolist()]
+        if len(lines) > 250:
+            # A long row: plain thin lines in one go; dashing thousands of pieces would take a third of a second.
+            painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
+            painter.setPen(QPen(QColor(255, 255, 255, 230), 0))
+            painter.drawLines(lines)
+            painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+            return
         for colour, width, style in (
             (QColor(20, 22, 26, 120), 3.2, Qt.PenStyle.SolidLine), (QColor(255, 255, 255), 1.7, Qt.PenStyle.DashLine),
         ):  # fmt: skip
             painter.setPen(QPen(colour, width, style))
-            for (ax, ay), (bx, by) in at:
-                painter.drawLine(QPointF(ax, ay), QPointF(bx, by))
+            painter.drawLines(lines)
 
     def _caption(self, painter: QPainter, ghost: Ghost) -> None:
         bold = font(11, bold=True)
