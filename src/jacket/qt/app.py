@@ -5,17 +5,19 @@ from __future__ import annotations
 import argparse
 import logging
 import logging.handlers
+import subprocess
 import sys
 import time
-from collections.abc import Callable
 from pathlib import Path
 
 from PySide6.QtCore import QTimer
 from PySide6.QtGui import QSurfaceFormat
 from PySide6.QtWidgets import QApplication, QMessageBox
 
+from jacket import __version__
 from jacket.document.document import Document
 from jacket.document.state import STAGES
+from jacket.progress import Progress
 from jacket.qt.keeping import forget, left_behind, recover
 from jacket.qt.theme import ASSETS, load_fonts
 from jacket.qt.window import Window
@@ -69,16 +71,29 @@ def make_window(settings: Settings | None = None, project: Path | None = None) -
 
 
 def warm_kernels(window: Window) -> None:
-    """Compile what the tools need while the user looks round; says so in the hint line."""
-    from jacket.qt.warming import WARMING
+    """Compile what the tools need while the user looks round, in a process beside the window, once for
+    each version; the hint line tells how far it is. User's work goes on meanwhile."""
+    import numba
 
-    def job(progress: Callable[[float, str], None]) -> None:
-        for k, (what, step) in enumerate(WARMING):
-            progress(k / len(WARMING), f"getting tools ready: {what}")
-            step()
+    stamp = state_dir() / f"ready-{__version__}-{numba.__version__}-{sys.version_info.major}{sys.version_info.minor}"
+    if stamp.exists():
+        return
 
-    if not window.worker.busy:
-        window.work("getting the tools ready", job, lambda _: None)
+    def job(progress: Progress) -> None:
+        command = [sys.executable, "-m", "jacket.core.warming"]
+        with subprocess.Popen(command, stdout=subprocess.PIPE, text=True) as process:
+            try:
+                for line in process.stdout or ():
+                    number, count, what = line.strip().split(" ", 2)
+                    progress(int(number) / int(count), f"getting tools ready for the first time: {what}")
+            except BaseException:
+                process.terminate()
+                raise
+        if process.returncode == 0:
+            stamp.parent.mkdir(parents=True, exist_ok=True)
+            stamp.touch()
+
+    window.warmer.start("getting the tools ready", job, lambda _: window.show_warming(None, ""), log.warning)
 
 
 def offer_recovery(window: Window) -> None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -26,6 +27,7 @@ from jacket.document.derived import health_of
 from jacket.document.document import Document
 from jacket.document.state import State
 from jacket.qt.fields import NumberField
+from jacket.settings import Settings
 from jacket.tools.base import Tool
 from jacket.tools.commands import Command
 
@@ -84,14 +86,16 @@ class Panel(QScrollArea):
     command_wanted = Signal(str)
     value_changed = Signal(str, object)
     visible_wanted = Signal(int, bool)
-    trial_wanted = Signal(int)
+    open_wanted = Signal(str)
 
-    def __init__(self, document: Document, commands: dict[str, Command], values: dict[str, Any]) -> None:
+    def __init__(
+        self, document: Document, commands: dict[str, Command], values: dict[str, Any], settings: Settings
+    ) -> None:
         super().__init__()
         self.setFixedWidth(248)
         self.setWidgetResizable(True)
         self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        self.document, self.commands, self.values = document, commands, values
+        self.document, self.commands, self.values, self.settings = document, commands, values, settings
         body = QWidget()
         body.setObjectName("panel")
         self.column = QVBoxLayout(body)
@@ -344,6 +348,12 @@ def _source_card(panel: Panel, card: Card) -> None:
     panel.action(card, "open-source", main=True)
     panel.action(card, "open-project")
     panel.action(card, "frame-all")
+    for path in [p for p in panel.settings.recent if Path(p).exists()][:4]:
+        link = QPushButton(f"Open {Path(path).name}")
+        link.setObjectName("link")
+        link.setToolTip(path)
+        link.clicked.connect(lambda _=False, p=path: panel.open_wanted.emit(p))
+        card.column.addWidget(link)
 
 
 def _topology_card(panel: Panel, card: Card) -> None:

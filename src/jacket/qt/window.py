@@ -59,7 +59,7 @@ class Window(QMainWindow):
             t.id: t(document, self.tool_settings) for row in STAGE_TOOLS.values() for t in row
         }
         self.chosen = {stage: row[0].id for stage, row in STAGE_TOOLS.items()}
-        self.worker, self.checker = Worker(self), Worker(self)
+        self.worker, self.checker, self.warmer = Worker(self), Worker(self), Worker(self)
         self.keeper = Keeper(document)
         self.filing = Filing(self)
         self.offenders: Any = None
@@ -83,7 +83,7 @@ class Window(QMainWindow):
         self.setAcceptDrops(True)
         self.top, self.rail, self.strip = TopBar(), Rail(), Strip()
         self.form, self.flat = FormView(self.document), FlatView(self.document)
-        self.panel = Panel(self.document, self.commands, self.values)
+        self.panel = Panel(self.document, self.commands, self.values, self.settings)
         self.splitter = QSplitter()
         self.splitter.addWidget(self.form)
         self.splitter.addWidget(self.flat)
@@ -112,8 +112,10 @@ class Window(QMainWindow):
         self.panel.value_changed.connect(self._set_value)
         self.panel.visible_wanted.connect(self.document.set_visible)
         self.strip.check_clicked.connect(self.show_offenders)
-        self.strip.stop_wanted.connect(self.worker.stop)
+        self.strip.stop_wanted.connect(self._stop_work)
         self.worker.progressed.connect(self.strip.show_progress)
+        self.warmer.progressed.connect(self.show_warming)
+        self.panel.open_wanted.connect(lambda path: self.filing.open_path(Path(path)))
         for view in (self.form, self.flat):
             view.refused.connect(self.say)
             view.broke.connect(self.say)
@@ -241,6 +243,16 @@ class Window(QMainWindow):
 
         self.worker.start(name, job, finished, failed)
         self.strip.show_progress(0.0, name)
+
+    def _stop_work(self) -> None:
+        (self.worker if self.worker.busy else self.warmer).stop()
+
+    def show_warming(self, fraction: float | None, what: str) -> None:
+        """Progress of getting ready, wherever no work of the user's is shown."""
+        if not self.worker.busy:
+            self.strip.show_progress(fraction, what)
+            if fraction is None:
+                self._show_hint()
 
     def say(self, text: str) -> None:
         """Show a sentence in the hint line for a while."""
@@ -468,6 +480,7 @@ class Window(QMainWindow):
         self._check_timer.stop()
         self._keep_timer.stop()
         self.worker.stop()
+        self.warmer.stop()
         self.worker.wait(5)
         self.checker.wait(5)
         self.settings.reach, self.settings.brush = self.tool_settings.reach, self.tool_settings.brush
