@@ -292,6 +292,17 @@ def test_held_is_lit_in_both_views(demo: Window, qtbot) -> None:  # type: ignore
     )
 
 
+def test_a_check_shows_its_offenders_one_after_another(demo: Window, qtbot) -> None:  # type: ignore[no-untyped-def]
+    poles = next(c for c in demo.strip.chips if c.check.id == "odd-poles")
+    qtbot.mouseClick(poles, Qt.MouseButton.LeftButton)
+    assert demo.document.state.held.kind == "points"
+    assert len(demo.document.state.held) == len(poles.check.offenders) > 2
+    demo.checking.show(poles.check)
+    assert demo.document.state.held.ids.tolist() == [poles.check.offenders[0]]
+    demo.checking.show(poles.check)
+    assert demo.document.state.held.ids.tolist() == [poles.check.offenders[1]]
+
+
 def test_turning_uses_the_light_copy_and_right_click_opens_a_menu(demo: Window, qtbot) -> None:  # type: ignore[no-untyped-def]
     hand = Hand(qtbot, demo)
     yaw = demo.form.camera.yaw

@@ -12,13 +12,11 @@ from PySide6.QtCore import QPoint, QSize, Qt, QTimer
 from PySide6.QtGui import QCloseEvent, QKeyEvent, QKeySequence, QShortcut
 from PySide6.QtWidgets import QApplication, QHBoxLayout, QMainWindow, QMenu, QSplitter, QVBoxLayout, QWidget
 
-from jacket.core.checks.model import Check
-from jacket.core.checks.source import offender_positions
-from jacket.document.derived import checks_of, key_numbers
 from jacket.document.document import Document
 from jacket.document.state import Sheet
 from jacket.errors import JacketError
 from jacket.progress import Progress
+from jacket.qt.checking import Checking
 from jacket.qt.filing import Filing
 from jacket.qt.flat_view import FlatView
 from jacket.qt.form_view import FormView
@@ -59,13 +57,12 @@ class Window(QMainWindow):
             t.id: t(document, self.tool_settings) for row in STAGE_TOOLS.values() for t in row
         }
         self.chosen = {stage: row[0].id for stage, row in STAGE_TOOLS.items()}
-        self.worker, self.checker, self.warmer = Worker(self), Worker(self), Worker(self)
+        self.worker, self.warmer = Worker(self), Worker(self)
         self.keeper = Keeper(document)
         self.filing = Filing(self)
+        self.checking = Checking(self)
         self.offenders: Any = None
-        self._check_turn: dict[str, int] = {}
         self._hint_until = 0.0
-        self._closing = False
         self._flat_key: Any = None
         self._flat_parts: Any = ()
         self._build()
@@ -111,7 +108,7 @@ class Window(QMainWindow):
         self.panel.command_wanted.connect(lambda c: self.run(self.commands[c]))
         self.panel.value_changed.connect(self._set_value)
         self.panel.visible_wanted.connect(self.document.set_visible)
-        self.strip.check_clicked.connect(self.show_offenders)
+        self.strip.check_clicked.connect(self.checking.show)
         self.strip.stop_wanted.connect(self._stop_work)
         self.worker.progressed.connect(self.strip.show_progress)
         self.warmer.progressed.connect(self.show_warming)
@@ -121,8 +118,6 @@ class Window(QMainWindow):
             view.broke.connect(self.say)
             view.menu_wanted.connect(self._context_menu)
             view.chip_toggled.connect(self.toggle)
-        self._check_timer = QTimer(self, interval=130, singleShot=True)
-        self._check_timer.timeout.connect(self._start_checks)
         self._keep_timer = QTimer(self, interval=max(self.settings.autosave_seconds, 5) * 1000)
         self._keep_timer.timeout.connect(self.keeper.keep)
         self._keep_timer.start()
@@ -156,7 +151,7 @@ class Window(QMainWindow):
         self.take_tool(self.tool.id)
         self.offenders = None
         self._redraw()
-        self._ask_checks()
+        self.checking.ask()
 
     def take_tool(self, tool_id: str) -> None:
         """Put another tool in hand."""
@@ -315,11 +310,11 @@ class Window(QMainWindow):
         if changed & {"sources", "jackets", "trials", "active"}:
             self.offenders = None
             self.panel.show_objects(state)
-            self._ask_checks()
+            self.checking.ask()
         if "sheet" in changed:
             sheet = state.sheet
             self.values.update(size=sheet.size, margin=sheet.margin, turn=sheet.turn)
-            self._ask_checks()
+            self.checking.ask()
             if self.stage == "layout" and not self.panel.isAncestorOf(QApplication.focusWidget() or self):
                 self.panel.show_stage("layout")
         if changed & {"held", "jackets", "active"}:
@@ -344,6 +339,11 @@ class Window(QMainWindow):
         if title != self.windowTitle():
             self.setWindowTitle(title)
 
+    def light(self, segments: Any) -> None:
+        """Light up line segments (S, 2, 3) in the form view until something changes."""
+        self.offenders = segments
+        self._redraw()
+
     def _redraw(self) -> None:
         state = self.document.state
         trial = state.trials[-1].mesh if state.trials and self.stage == "topology" else None
@@ -362,64 +362,10 @@ class Window(QMainWindow):
         self.form.show_chips(self.display.on)
         self.flat.show_chips(self.display.on)
 
-    # ---- checks -----------------------------------------------------------------------------------
-    def _ask_checks(self) -> None:
-        if not self._closing:
-            self.strip.show_stale()
-            self._check_timer.start()
-
-    def _start_checks(self) -> None:
-        if self.checker.busy or self.tool.busy:
-            self._check_timer.start()
-            return
-        state, stage = self.document.state, self.stage
-
-        def job(progress: Progress) -> Any:
-            return key_numbers(state), checks_of(state, stage)
-
-        def done(result: Any) -> None:
-            if self._closing:
-                return
-            if self.document.state is not state or self.stage != stage:
-                same = self.stage == stage and all(
-                    getattr(self.document.state, p) is getattr(state, p) for p in ("sources", "jackets", "sheet")
-                )
-                if not same:
-                    self._check_timer.start()
-                    return
-            numbers, checks = result
-            self.top.show_numbers(numbers, stale=False)
-            self.strip.show_checks(checks)
-            self.panel.show_health(state)
-
-        self.checker.start("checking", job, done, lambda text: self.say(text))
-
     @property
     def settled(self) -> bool:
         """Whether nothing is under way and all numbers are up to date."""
-        return not (self._check_timer.isActive() or self.checker.busy or self.worker.busy or self.form.moving)
-
-    def show_offenders(self, check: Check) -> None:
-        """Show and hold what a check found; again for the next of them."""
-        state = self.document.state
-        if self.stage == "source":
-            if state.source is not None and check.level != "good":
-                self.offenders = offender_positions(state.source.mesh, check.id)
-                self._redraw()
-            return
-        if len(check.offenders) == 0 or check.kind == "none":
-            self.say(f"{check.label}: nothing to show.")
-            return
-        turn = self._check_turn.get(check.id, -1)
-        self._check_turn[check.id] = turn + 1
-        if turn < 0 or state.held.kind != check.kind:
-            self.document.hold(check.kind, check.offenders)
-            self.say(f"{check.label}: all {len(check.offenders):,} held; click again to step through them.")
-        else:
-            one = check.offenders[turn % len(check.offenders)]
-            self.document.hold(check.kind, [one])
-            self.frame(False)
-            self.say(f"{check.label}: {turn % len(check.offenders) + 1} of {len(check.offenders):,}.")
+        return not (self.checking.busy or self.worker.busy or self.form.moving)
 
     # ---- keys, drops, closing -----------------------------------------------------------------------
     def _view_under(self) -> Any:
@@ -476,13 +422,11 @@ class Window(QMainWindow):
         if not self.filing.may_leave():
             event.ignore()
             return
-        self._closing = True
-        self._check_timer.stop()
+        self.checking.close()
         self._keep_timer.stop()
         self.worker.stop()
         self.warmer.stop()
         self.worker.wait(5)
-        self.checker.wait(5)
         self.settings.reach, self.settings.brush = self.tool_settings.reach, self.tool_settings.brush
         self.settings.strength = self.tool_settings.strength
         save_settings(self.settings)

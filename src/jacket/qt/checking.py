@@ -1,0 +1,94 @@
+"""The checks of the stage, looked at again in a thread whenever something changed."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+from PySide6.QtCore import QTimer
+
+from jacket.core.checks.model import Check
+from jacket.core.checks.source import offender_positions
+from jacket.document.derived import checks_of, key_numbers
+from jacket.document.state import State
+from jacket.progress import Progress
+from jacket.qt.work import Worker
+
+if TYPE_CHECKING:
+    from jacket.qt.window import Window
+
+
+class Checking:
+    """Keeps tickets and strip true: numbers that no longer hold are dimmed until new ones are known."""
+
+    def __init__(self, window: Window) -> None:
+        self.window = window
+        self.worker = Worker(window)
+        self.timer = QTimer(window, interval=130, singleShot=True)
+        self.timer.timeout.connect(self._start)
+        self._turn: dict[str, int] = {}
+        self._closed = False
+
+    @property
+    def busy(self) -> bool:
+        """Whether numbers on screen may still change."""
+        return self.timer.isActive() or self.worker.busy
+
+    def ask(self) -> None:
+        """Something changed: look again soon."""
+        if not self._closed:
+            self.window.strip.show_stale()
+            self.timer.start()
+
+    def close(self) -> None:
+        """No more looking; wait for what is under way."""
+        self._closed = True
+        self.timer.stop()
+        self.worker.wait(5)
+
+    def _start(self) -> None:
+        window = self.window
+        if self.worker.busy or window.tool.busy:
+            self.timer.start()
+            return
+        state, stage = window.document.state, window.stage
+
+        def job(progress: Progress) -> Any:
+            return key_numbers(state), checks_of(state, stage)
+
+        self.worker.start("checking", job, lambda result: self._done(result, state, stage), window.say)
+
+    def _done(self, result: Any, state: State, stage: str) -> None:
+        window = self.window
+        if self._closed:
+            return
+        now = window.document.state
+        same = all(getattr(now, p) is getattr(state, p) for p in ("sources", "jackets", "sheet"))
+        if window.stage != stage or not same:
+            self.timer.start()
+            return
+        numbers, checks = result
+        window.top.show_numbers(numbers, stale=False)
+        window.strip.show_checks(checks)
+        window.panel.show_health(state)
+
+    def show(self, check: Check) -> None:
+        """Show and hold what a check found; again for the next of them."""
+        window = self.window
+        state = window.document.state
+        if window.stage == "source":
+            if state.source is not None and check.level != "good":
+                window.light(offender_positions(state.source.mesh, check.id))
+            return
+        count = len(check.offenders)
+        if count == 0 or check.kind == "none":
+            window.say(f"{check.label}: nothing to show.")
+            return
+        turn = self._turn.get(check.id, -1)
+        self._turn[check.id] = turn + 1
+        if turn < 0 or state.held.kind != check.kind:
+            window.document.hold(check.kind, check.offenders)
+            window.say(f"{check.label}: all {count:,} held; click again to step through them.")
+            return
+        window.document.hold(check.kind, [check.offenders[turn % count]])
+        window.frame(False)
+        window.say(f"{check.label}: {turn % count + 1} of {count:,}.")
