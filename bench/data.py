@@ -55,4 +55,6 @@ def bunny() -> PolyMesh | None:
         member = archive.extractfile("package/index.js")
         text = member.read().decode() if member else ""
     arrays = [json.loads(re.sub(r"\s", "", m)) for m in re.findall(r"=\s*(\[\s*\[.*?\]\s*\])", text, re.S)]
-    return PolyMesh.from_faces(np.array(arrays[1], float), np.array(arrays[0], np.int64))
+    places = next(a for a in arrays if isinstance(a[0][0], float))
+    cells = next(a for a in arrays if a is not places)
+    return PolyMesh.from_faces(np.array(places, float), np.array(cells, np.int64))

@@ -38,7 +38,8 @@ class Overlay(QWidget):
     def _ghost(self, painter: QPainter) -> None:
         ghost = self.ghost
         if len(ghost.lines):
-            at = self.project(ghost.lines.reshape(-1, ghost.lines.shape[2]))[:, :2].reshape(-1, 2, 2)
+            shown = ghost.lines[:: max(1, len(ghost.lines) // 1500)]
+            at = self.project(shown.reshape(-1, shown.shape[2]))[:, :2].reshape(-1, 2, 2)
             at = at[np.isfinite(at).all(axis=(1, 2))]
             if len(at) <= 4 and len(at) >= 3 and ghost.what.startswith(("Close", "Add", "Move the face", "Remove")):
                 self._wash(painter, at)
@@ -68,6 +69,8 @@ class Overlay(QWidget):
     def _dashes(self, painter: QPainter, at: Any) -> None:
         inside = (at.max(axis=1) > 0).all(axis=1) & (at.min(axis=1) < [self.width(), self.height()]).all(axis=1)
         at = at[inside]
+        # A row that winds over the whole form is shown by every k-th of its pieces, so that it never costs a frame.
+        at = at[:: max(1, len(at) // 500)]
         lines = [QLineF(ax, ay, bx, by) for (ax, ay), (bx, by) in at.tolist()]
         if len(lines) > 250:
             # A long row: plain thin lines in one go; dashing thousands of pieces would take a third of a second.

@@ -13,6 +13,7 @@ from jacket.render.programs import Programs, put
 from jacket.render.scene import Layer, Scene
 
 SAMPLES = 0
+"""Of each pixel; lines and dots soften their own edges, and under software rendering four samples double a frame."""
 
 
 class _Buffers:
@@ -87,7 +88,8 @@ class Renderer:
         self.work.use()
         for layer in scene.layers:
             self._draw_layer(layer, matrix, eye, size, lights)
-        self.context.copy_framebuffer(self.flat, self.work)
+        if self.flat is not self.work:
+            self.context.copy_framebuffer(self.flat, self.work)
         target.use()
         self.context.disable(moderngl.DEPTH_TEST | moderngl.BLEND | moderngl.CULL_FACE)
         self.flat.color_attachments[0].use(0)
@@ -111,9 +113,11 @@ class Renderer:
 
         samples = min(SAMPLES, self.context.max_samples)
         self.base, self.work = surface(samples), surface(samples)
-        picture = make.texture(size, 4)
-        self.flat = make.framebuffer([picture])
-        self.owned += [self.flat, picture]
+        self.flat = self.work
+        if samples:
+            picture = make.texture(size, 4)
+            self.flat = make.framebuffer([picture])
+            self.owned += [self.flat, picture]
         self.size, self.base_key = size, None
 
     def _draw_layer(self, layer: Layer, matrix: Any, eye: Any, size: tuple[int, int], lights: Any) -> None:
