@@ -5,7 +5,6 @@ from __future__ import annotations
 import moderngl
 import numpy as np
 import pytest
-from tests.conftest import cube, grid, icosphere
 
 from jacket.core.flatten.unwrap import unwrap
 from jacket.core.mesh.polymesh import PolyMesh
@@ -16,6 +15,7 @@ from jacket.qt.theme import DAY, NIGHT, rgb
 from jacket.render.renderer import Renderer
 from jacket.render.scene import FILL_WIDTH, Layer, Scene, dot_rows, fill_rows, line_rows
 from jacket.tools.view import FlatCamera, FormCamera
+from tests.conftest import cube, grid, icosphere
 
 SIZE = (200, 160)
 
@@ -53,7 +53,9 @@ def test_rows_hold_what_they_say() -> None:
     shares = rows[:, 12:].reshape(12, 3, 3)
     assert ((shares.sum(axis=2) > 1.5).all(axis=1)).sum() == 12 and ((shares >= 1).all(axis=1).sum(axis=1) == 1).all()
     assert fill_rows(box, np.ones(4), faces=np.arange(6) == 2).shape[0] == 6
-    assert line_rows(np.zeros((3, 2, 2)), (0, 0, 0, 1), 2.0).shape == (3, 11) and dot_rows(np.zeros((2, 3)), (0, 0, 0, 1), 4).shape == (2, 8)
+    assert line_rows(np.zeros((3, 2, 2)), (0, 0, 0, 1), 2.0).shape == (3, 11) and dot_rows(
+        np.zeros((2, 3)), (0, 0, 0, 1), 4
+    ).shape == (2, 8)
 
 
 def test_a_face_is_where_the_camera_says(renderer: Renderer) -> None:
@@ -69,17 +71,23 @@ def test_lines_have_their_width_and_stitches_their_gaps(renderer: Renderer) -> N
     segment = np.array([[[0.0, 0.5], [1.0, 0.5]]])
     for width in (2.0, 6.0):
         layer = Layer(lines=line_rows(segment, (1, 1, 1, 1), width))
-        picture = drawn(renderer, Scene(layers=(layer,), ground=(0, 0, 0)), flat_camera().matrix, np.array([0, 0, 10.0]))
+        picture = drawn(
+            renderer, Scene(layers=(layer,), ground=(0, 0, 0)), flat_camera().matrix, np.array([0, 0, 10.0])
+        )
         assert picture[:, 100, 0].sum() / 255 == pytest.approx(width, abs=0.6)
     layer = Layer(lines=line_rows(segment, (1, 1, 1, 1), 4.0), stitch=20.0)
-    row = drawn(renderer, Scene(layers=(layer,), ground=(0, 0, 0)), flat_camera().matrix, np.array([0, 0, 10.0]))[80, :, 0]
+    row = drawn(renderer, Scene(layers=(layer,), ground=(0, 0, 0)), flat_camera().matrix, np.array([0, 0, 10.0]))[
+        80, :, 0
+    ]
     lit = row > 128
     assert 4 <= int((lit[1:] & ~lit[:-1]).sum()) <= 6 and 0.4 < lit[50:150].mean() < 0.85
 
 
 def test_wires_run_along_edges_and_not_along_diagonals(renderer: Renderer) -> None:
     layer = Layer(fill_rows(square((1, 1, 1, 1)), np.ones(4)), lit=False, wire=(0.0, 0.0, 0.0, 1.0))
-    picture = drawn(renderer, Scene(layers=(layer,), ground=(1, 1, 1)), flat_camera().matrix, np.array([0, 0, 10.0]))[:, :, 0]
+    picture = drawn(renderer, Scene(layers=(layer,), ground=(1, 1, 1)), flat_camera().matrix, np.array([0, 0, 10.0]))[
+        :, :, 0
+    ]
     assert picture[80, 50] < 128 and picture[80, 149] < 128 and picture[30, 100] < 128
     inner = picture[40:120, 60:140]
     assert inner.min() > 250  # the diagonal of the quad is nowhere to be seen
@@ -134,7 +142,10 @@ def test_scenes_follow_the_chips() -> None:
 
 def test_what_is_held_is_in_both_scenes() -> None:
     state = boxed()
-    plain = len(form_scene(state, Display(), DAY, "seams", None, None).layers), len(flat_scene(state, Display(), DAY, 512).layers)
+    plain = (
+        len(form_scene(state, Display(), DAY, "seams", None, None).layers),
+        len(flat_scene(state, Display(), DAY, 512).layers),
+    )
     for kind, ids in (("faces", [1, 2]), ("edges", [0]), ("points", [3])):
         held = state.with_(held=Held(kind, np.array(ids, np.int32)))
         form = form_scene(held, Display(), DAY, "seams", None, None).layers
@@ -167,6 +178,7 @@ def test_heat_runs_from_violet_over_paper_to_green() -> None:
 @pytest.mark.parametrize("palette", [DAY, NIGHT])
 def test_text_has_contrast(palette) -> None:  # type: ignore[no-untyped-def]
     """WCAG 2.1, success criterion 1.4.3: at least 4.5 : 1, by its formula for relative luminance."""
+
     def luminance(colour: str) -> float:
         c = np.array(rgb(colour)[:3])
         linear = np.where(c <= 0.03928, c / 12.92, ((c + 0.055) / 1.055) ** 2.4)

@@ -11,7 +11,6 @@ from pathlib import Path
 import numpy as np
 import plyfile
 import pytest
-from tests.conftest import cube, icosphere
 
 from jacket.core.mesh.geometry import volume
 from jacket.core.mesh.polymesh import PolyMesh
@@ -21,6 +20,7 @@ from jacket.formats.glb import short_diagonals
 from jacket.formats.picture import layout_png
 from jacket.formats.ply import write_ply
 from jacket.formats.registry import FORMATS, READ_ENDINGS, format_of, read_mesh, write_mesh
+from tests.conftest import cube, icosphere
 
 # ---- PLY (Turk 1994) ----------------------------------------------------------------------------
 
@@ -80,7 +80,13 @@ def test_ascii_and_binary_stl_join_points(tmp_path: Path) -> None:
     (tmp_path / "b.stl").write_bytes(b"solid but binary".ljust(80) + struct.pack("<I", 12) + record.tobytes())
     lines = ["solid box"]
     for tri in corner.tolist():
-        lines += ["facet normal 0 0 0", "outer loop", *[f"  vertex {x:g} {y:g} {z:g}" for x, y, z in tri], "endloop", "endfacet"]
+        lines += [
+            "facet normal 0 0 0",
+            "outer loop",
+            *[f"  vertex {x:g} {y:g} {z:g}" for x, y, z in tri],
+            "endloop",
+            "endfacet",
+        ]
     (tmp_path / "a.stl").write_text("\n".join([*lines, "endsolid"]))
     for name in ("a.stl", "b.stl"):
         mesh = read_mesh(tmp_path / name)
@@ -129,7 +135,9 @@ def test_node_transforms_compose(node: dict, factor: float, tmp_path: Path) -> N
 
 def test_rotation_is_the_quaternions(tmp_path: Path) -> None:
     """A quarter turn about Y takes X to −Z."""
-    (tmp_path / "r.gltf").write_text(json.dumps(_gltf({"rotation": [0, np.sqrt(0.5), 0, np.sqrt(0.5)]}, DATA_URI, BLOB)))
+    (tmp_path / "r.gltf").write_text(
+        json.dumps(_gltf({"rotation": [0, np.sqrt(0.5), 0, np.sqrt(0.5)]}, DATA_URI, BLOB))
+    )
     mesh = read_mesh(tmp_path / "r.gltf")
     assert any(np.allclose(p, [0, 0, -2], atol=1e-6) for p in mesh.points)
 
