@@ -7,7 +7,8 @@ from pathlib import Path
 
 import numpy as np
 import pytest
-from PySide6.QtCore import QMimeData, QPoint, QPointF, Qt, QUrl
+from PySide6.QtCore import QEvent, QMimeData, QPoint, QPointF, Qt, QUrl
+from PySide6.QtGui import QMouseEvent
 from PySide6.QtWidgets import QApplication, QFileDialog, QLabel, QMenu, QMessageBox, QPushButton
 
 from jacket.core.checks.model import Check
@@ -220,11 +221,14 @@ def test_wheel_nears_at_the_pointer_and_alt_drag_turns(window: Window, qtbot) ->
     form.near_camera(2, QPointF(form.width() / 2, form.height() / 2))
     assert np.allclose(form.camera.project(place)[0][:2], before[:2], atol=1e-6)
     yaw = form.camera.yaw
-    qtbot.mousePress(form, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.AltModifier, QPoint(100, 100))
-    assert form._drag == "turn"
-    qtbot.mouseMove(form, QPoint(140, 100))
-    qtbot.mouseRelease(form, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.AltModifier, QPoint(140, 100))
-    assert form._drag == "" and (form.camera.yaw != yaw or not form.moving)
+    alt, left = Qt.KeyboardModifier.AltModifier, Qt.MouseButton.LeftButton
+    qtbot.mousePress(form, left, alt, QPoint(100, 100))
+    at = QPointF(140, 100)
+    form.mouseMoveEvent(
+        QMouseEvent(QEvent.Type.MouseMove, at, form.mapToGlobal(at), Qt.MouseButton.NoButton, left, alt)
+    )
+    qtbot.mouseRelease(form, left, alt, QPoint(140, 100))
+    assert form.camera.yaw == pytest.approx(yaw - 40 * 0.4) and form._drag == ""
 
 
 def test_a_broken_tool_is_dropped_with_a_sentence(window: Window) -> None:
