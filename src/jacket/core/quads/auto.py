@@ -15,7 +15,7 @@ from jacket.core.quads.base import Base, make_base
 from jacket.core.quads.cut import cut_mesh
 from jacket.core.quads.extract import extract_quads
 from jacket.core.quads.field import smooth_field
-from jacket.core.quads.gridmap import GridSolver
+from jacket.core.quads.gridmap import MANY, GridSolver
 from jacket.core.quads.subdivide import split_to_quads
 from jacket.core.space.bvh import Bvh
 from jacket.core.space.sample import gap
@@ -110,8 +110,9 @@ def _best_pass(base: Base, solver: GridSolver, wanted: int, notes: list[str], pr
     length = float(np.sqrt(area / wanted))
     best: PolyMesh | None = None
     best_score = np.inf
-    for attempt in range(9):
-        grid = solver.solve(length, part(progress, attempt / 9, (attempt + 1) / 9))
+    tries = 9 if solver.n_free <= MANY else 3
+    for attempt in range(tries):
+        grid = solver.solve(length, part(progress, attempt / tries, (attempt + 1) / tries))
         mesh = extract_quads(base.mesh, grid)
         score = _score(mesh, wanted, euler)
         if score < best_score:
@@ -156,7 +157,7 @@ def _split_route(base: Base, solver: GridSolver, length: float, wanted: int) -> 
     euler = euler_characteristic(base.mesh)
     best: PolyMesh | None = None
     first = length
-    for attempt in range(10):
+    for attempt in range(10 if solver.n_free <= MANY else 3):
         mesh = split_to_quads(extract_quads(base.mesh, solver.solve(length)))
         sound = mesh.n_faces > 0 and _score(mesh, mesh.n_faces, euler) < 1000
         if sound and (best is None or abs(mesh.n_faces - wanted) < abs(best.n_faces - wanted)):
