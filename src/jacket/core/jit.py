@@ -11,9 +11,6 @@ import numpy as np
 
 F = TypeVar("F", bound=Callable[..., Any])
 
-KERNELS: list[Callable[..., Any]] = []
-"""Every entry kernel, so that a start-up task can report how many are compiled."""
-
 
 class _Alias:
     """Lends the memory of a read-only array to NumPy as a writable one."""
@@ -45,8 +42,6 @@ def kernel(function: F) -> F:
     def call(*arguments: Any) -> Any:
         return compiled(*[_lent(a) for a in arguments])
 
-    call.compiled = compiled  # type: ignore[attr-defined]
-    KERNELS.append(call)
     return cast(F, call)
 
 

@@ -38,7 +38,6 @@ class Document:
         self.listeners: list[Listener] = []
         self._saved: State = self.state
         self._gesture: Step | None = None
-        self._undo_bytes_limit = 4_000_000_000
 
     # ---- listening ---------------------------------------------------
     def listen(self, listener: Listener) -> None:
@@ -135,6 +134,16 @@ class Document:
         """Remember that the present state is on disk."""
         self.path, self._saved = path, self.state
         self._tell(self.state, "path")
+
+    def open(self, state: State, path: str) -> None:
+        """Show another project in place of the present one; its history starts here."""
+        before = self.state
+        self._gesture = None
+        self.state = state
+        self.undo_steps.clear()
+        self.redo_steps.clear()
+        self.path, self._saved = path, state
+        self._tell(before, "history", "path", *PARTS)
 
     def mark_recovered(self) -> None:
         """The state came from an autosave: the project file does not hold it."""

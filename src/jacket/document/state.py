@@ -26,7 +26,7 @@ class SourceObject:
 
 @dataclass(frozen=True, eq=False)
 class JacketObject:
-    """A light mesh; `island_names` by the lowest face of each named island."""
+    """A light mesh."""
 
     id: int
     name: str

@@ -67,14 +67,9 @@ class Filing:
     def show_project(self, state: State, path: str) -> None:
         """Show a loaded state as the document."""
         window = self.window
-        document = window.document
-        before = document.state
-        document.state = state
-        document.undo_steps.clear()
-        document.redo_steps.clear()
-        document.mark_saved(path)
-        document._tell(before, "history", "sources", "jackets", "trials", "sheet", "held", "mirror")
-        window.settings.remember(path)
+        window.document.open(state, path)
+        if path:
+            window.settings.remember(path)
         window.frame(True)
 
     # ---- saving ---------------------------------------------------------------------------------

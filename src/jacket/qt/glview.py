@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import logging
-import time
 from collections.abc import Callable
 from typing import Any
 
@@ -44,7 +43,6 @@ class GlView(QOpenGLWidget):
         self.scene = Scene()
         self.tool: Tool | None = None
         self.moving = False
-        self.frame_seconds = 0.0
         self.frames = 0
         self._failed = False
         self._drag: str = ""
@@ -127,14 +125,12 @@ class GlView(QOpenGLWidget):
         if self.renderer is None:
             return
         try:
-            start = time.perf_counter()
             ratio = self.devicePixelRatioF()
             size = (max(int(self.width() * ratio), 1), max(int(self.height() * ratio), 1))
             context = self.renderer.context
             target = context.detect_framebuffer(self.defaultFramebufferObject())
             matrix, eye, rotation = self.matrix_eye_rotation()
             self.renderer.draw(self.scene, matrix, eye, size, target, self.moving, rotation)
-            self.frame_seconds = time.perf_counter() - start
             self.frames += 1
         except Exception as error:
             self._report(error)

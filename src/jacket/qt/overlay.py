@@ -10,7 +10,7 @@ from PySide6.QtCore import QLineF, QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QFontMetricsF, QPainter, QPen
 from PySide6.QtWidgets import QWidget
 
-from jacket.qt.theme import Palette, font
+from jacket.qt.theme import font
 from jacket.tools.events import NO_GHOST, Ghost
 
 
@@ -24,7 +24,6 @@ class Overlay(QWidget):
         self.project = project
         self.ghost: Ghost = NO_GHOST
         self.pointer = QPointF(-1, -1)
-        self.palette_: Palette | None = None
         self.extra: Callable[[QPainter], None] | None = None
 
     def paintEvent(self, event: Any) -> None:  # noqa: N802 - Qt's name

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from typing import ClassVar
 
 from jacket.document.document import Document
@@ -17,7 +17,6 @@ class ToolSettings:
     brush: float = 60.0
     strength: float = 0.5
     hold_borders: bool = False
-    extra: dict[str, float] = field(default_factory=dict)
 
 
 class Tool:

@@ -291,7 +291,7 @@ def build_commands() -> dict[str, Command]:
         Command(f"stage-{name}", f"Go to {labels[name]}", "stage ticket", str(k + 1), always, _stage(name))
         for k, name in enumerate(STAGES)
     ]
-    shows = {"source": "Show the source", "jacket": "Show the jacket", "wire": "Show the wires", "gap": "Show the gap to the source",
+    shows = {"source": "Show the source", "jacket": "Show the jacket", "trial": "Show the trial instead of the jacket", "wire": "Show the wires", "gap": "Show the gap to the source",
              "poles": "Show the poles", "seams": "Show the seams", "islands": "Show islands in colours",
              "checker": "Show the checker", "stretch": "Show the stretch", "names": "Show island names", "night": "Night bench"}  # fmt: skip
     rows += [

@@ -12,7 +12,7 @@ import numpy as np
 from scipy import sparse
 
 from jacket.core.flatten.chart import Chart
-from jacket.core.flatten.starts import scaled_to_area, signed_areas
+from jacket.core.flatten.starts import signed_areas
 from jacket.core.jit import inline, kernel
 from jacket.core.mesh.polymesh import Floats
 from jacket.core.solve.cholesky import Factor
@@ -218,8 +218,3 @@ def _largest_step(uv, move, tri):
 def flips(chart: Chart, uv: Floats) -> int:
     """Triangles of the chart with area that the flat positions turn over."""
     return int(((signed_areas(uv, chart.triangles) <= 0) & (chart.weights > 0)).sum())
-
-
-def rescaled(chart: Chart, uv: Floats) -> Floats:
-    """Flat positions at the scale at which flat and surface area agree."""
-    return scaled_to_area(chart, uv)

@@ -8,9 +8,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jacket.core.flatten.chart import Chart, charts_of
-from jacket.core.flatten.descent import FULL_STEPS, Descent, flips, rescaled
+from jacket.core.flatten.descent import FULL_STEPS, Descent, flips
 from jacket.core.flatten.overlap import border_crosses
-from jacket.core.flatten.starts import conformal, convex
+from jacket.core.flatten.starts import conformal, convex, scaled_to_area
 from jacket.core.mesh.polymesh import Floats, PolyMesh
 from jacket.errors import SolveError
 from jacket.progress import Progress, silent
@@ -38,7 +38,7 @@ def flatten_chart(chart: Chart, steps: int = FULL_STEPS) -> tuple[Floats, float]
     uv, bad = _start(chart)
     descent = Descent(chart, uv)
     descent.run(steps, from_bad_start=bad)
-    return rescaled(chart, upright(chart, descent.uv)), descent.energy
+    return scaled_to_area(chart, upright(chart, descent.uv)), descent.energy
 
 
 def _start(chart: Chart) -> tuple[Floats, bool]:
