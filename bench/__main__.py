@@ -4,9 +4,16 @@ from __future__ import annotations
 
 import sys
 
-from bench import flatten, job, quads, window
+from bench import flatten, job, quads, reading, window
 
-BENCHES = {"job": job.run, "quads": quads.run, "flatten": flatten.run, "window": window.run, "start": window.start}
+BENCHES = {
+    "reading": reading.run,
+    "job": job.run,
+    "quads": quads.run,
+    "flatten": flatten.run,
+    "window": window.run,
+    "start": window.start,
+}
 
 
 def main() -> int:

@@ -7,9 +7,10 @@ import tempfile
 from pathlib import Path
 
 from jacket.errors import FormatError
+from jacket.progress import Progress, silent
 
 
-def write_bytes(path: Path, data: bytes) -> None:
+def write_bytes(path: Path, data: bytes | bytearray | memoryview) -> None:
     """Write beside the target, then move into place; raises FormatError with the reason."""
     path = Path(path)
     try:
@@ -29,11 +30,28 @@ def write_bytes(path: Path, data: bytes) -> None:
         raise FormatError(f"{path.name} could not be written to {path.parent}: {_reason(error)}.") from error
 
 
-def read_bytes(path: Path) -> bytes:
-    """The whole file; raises FormatError when it is missing, a folder, unreadable or empty."""
+_PIECE = 1 << 24
+
+
+def read_bytes(path: Path, progress: Progress = silent) -> bytearray:
+    """The whole file, piece by piece so that it can be stopped; raises FormatError when it is missing,
+    a folder, unreadable or empty."""
     path = Path(path)
     try:
-        data = path.read_bytes()
+        size = path.stat().st_size
+        data = bytearray()
+        if path.is_file():
+            data = bytearray(size)
+        with path.open("rb", buffering=0) as file:
+            view, at = memoryview(data), 0
+            while at < size:
+                count = file.readinto(view[at : at + _PIECE])
+                if not count:
+                    break
+                at += count
+                progress(at / size, f"reading {path.name}")
+            view.release()
+            del data[at:]
     except FileNotFoundError:
         raise FormatError(f"There is no file {path}; check the name and the folder.") from None
     except IsADirectoryError:
@@ -43,6 +61,16 @@ def read_bytes(path: Path) -> bytes:
     if not data:
         raise FormatError(f"{path.name} is empty; export it again.")
     return data
+
+
+def beside(path: Path, name: str) -> Path:
+    """The file that `path` refers to by a relative name; raises FormatError where that leads out of the
+    folder of `path` and what is below it."""
+    folder = path.parent.resolve()
+    target = (folder / name).resolve()
+    if not target.is_relative_to(folder):
+        raise FormatError(f"{path.name} refers to a file outside its own folder, which is refused.")
+    return target
 
 
 def _reason(error: OSError) -> str:

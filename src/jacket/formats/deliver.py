@@ -49,7 +49,7 @@ def deliver_files(mesh: PolyMesh, folder: Path, stem: str, profile: str, size: i
         raise FormatError(f"{folder} is a file; name a folder to deliver to.")
     name = "".join(c if c.isalnum() or c in "-_" else "_" for c in stem) or "jacket"
     files = {
-        f"{name}.mtl": mtl_text(name).encode(),
+        f"{name}.mtl": mtl_text(mesh, name).encode(),
         f"{name}.obj": obj_text(in_profile(mesh, PROFILES[profile]), name, f"{name}.mtl").encode(),
         f"{name}.glb": glb_bytes(mesh, name),
         f"{name}-report.json": report,

@@ -6,6 +6,8 @@ import numpy as np
 
 from jacket.core.jit import inline
 
+_POWERS = np.array([float(10**k) for k in range(23)])
+
 
 @inline
 def is_space(c):
@@ -27,6 +29,22 @@ def skip_word(data, i, end):
     while i < end and not is_space(data[i]) and data[i] != 10:
         i += 1
     return i
+
+
+@inline
+def skip_blank(data, i, end):
+    """The next place that is no blank and no line end."""
+    while i < end and (is_space(data[i]) or data[i] == 10):
+        i += 1
+    return i
+
+
+@inline
+def skip_line(data, i, end):
+    """The place after the next line end."""
+    while i < end and data[i] != 10:
+        i += 1
+    return min(i + 1, end)
 
 
 @inline
@@ -84,9 +102,9 @@ def parse_float(data, i, end):
             i = j
     value = float(mantissa)
     if exponent > 0:
-        value *= 10.0 ** min(exponent, 400)
+        value = value * _POWERS[exponent] if exponent < 23 else value * 10.0 ** min(exponent, 400)
     elif exponent < -300:
         value = value / 10.0**300 / 10.0 ** min(-exponent - 300, 300)
     elif exponent < 0:
-        value /= 10.0 ** (-exponent)
+        value = value / _POWERS[-exponent] if exponent > -23 else value / 10.0 ** (-exponent)
     return sign * value, i, True

@@ -1,65 +1,217 @@
-"""Wavefront OBJ with its MTL: polygons, texture indices, negative indices, continued lines.
+"""Wavefront OBJ with its MTL: polygons, texture and negative indices, groups, materials, point colours.
 
 Described in "Object Files (.obj)", Appendix B1 of the Advanced Visualizer manual.
 """
 
 from __future__ import annotations
 
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from jacket.core.jit import kernel
+from jacket.core.jit import inline, kernel
 from jacket.core.mesh.connectivity import corner_orbits
+from jacket.core.mesh.materials import Material
 from jacket.core.mesh.polymesh import Floats, Ints, PolyMesh, sorted_pairs
 from jacket.core.seams.cuts import uv_border_pairs
 from jacket.errors import FormatError
-from jacket.formats.atomic import write_bytes
-from jacket.formats.numbers import parse_float, parse_int, skip_spaces, skip_word
+from jacket.formats.atomic import beside, read_bytes, write_bytes
+from jacket.formats.numbers import parse_float, parse_int, skip_line, skip_spaces, skip_word
+from jacket.formats.pictures import picture_material
+from jacket.progress import Progress, silent
 
 
-def read_obj(data: bytes, path: Path) -> PolyMesh:
-    """Points, faces with any number of corners, and the UVs of corners that have a texture index."""
+def read_obj(data: bytearray, path: Path, progress: Progress = silent) -> PolyMesh:
+    """Points with colours, faces with any number of corners, UVs of corners that have a texture index,
+    groups and materials of faces."""
     if b"\0" in data[:4096]:
         raise FormatError(f"{path.name} holds binary data, not OBJ text; export it again.")
     if b"\\\n" in data or b"\\\r\n" in data:
         data = data.replace(b"\\\r\n", b"  ").replace(b"\\\n", b" ")
     raw = np.frombuffer(data, np.uint8)
-    counts = _count(raw)
-    points, texture, corners, corner_texture, starts, bad_line = _parse(raw, *counts)
-    if bad_line:
-        raise FormatError(f"{path.name} cannot be understood at line {bad_line}; export it again.")
-    if len(points) == 0:
+    counts = np.zeros(6, np.int64)
+    at = 0
+    while at < len(raw):
+        at = _count(raw, at, min(at + _PIECE, len(raw)), counts)
+        progress(0.3 * at / len(raw), f"counting what {path.name} holds")
+    if counts[0] == 0:
         raise FormatError(f"{path.name} has no points; it may not be an OBJ file.")
-    return PolyMesh.checked(points, corners, starts, uvs=_uvs(texture, corner_texture, path))
+    parsed = _Parsed(counts)
+    while parsed.at < len(raw):
+        bad_line = parsed.step(raw, min(parsed.at + _PIECE, len(raw)))
+        if bad_line:
+            raise FormatError(f"{path.name} cannot be understood at line {bad_line}; export it again.")
+        progress(0.3 + 0.6 * parsed.at / len(raw), f"understanding {path.name}")
+    faces = int(parsed.used[2])
+    extra = _named_parts(data, parsed.events, faces, path)
+    if parsed.colours is not None:
+        extra["point_data"] = {"colour": _colour_bytes(parsed.colours)}
+    uvs = _uvs(parsed.texture, parsed.corner_texture, path) if parsed.corner_texture is not None else {}
+    return PolyMesh.checked(parsed.points, parsed.corners, parsed.starts, uvs=uvs, **extra)
 
 
-def _uvs(texture: Floats, corner_texture: NDArray[np.signedinteger], path: Path) -> dict[str, Floats]:
+_PIECE = 1 << 25
+
+
+class _Parsed:
+    """Arrays that fill up while the file is read piece by piece."""
+
+    def __init__(self, counts: Ints) -> None:
+        points, texture, faces, corners, events, coloured = (int(c) for c in counts)
+        self.points = np.empty((points, 3))
+        self.colours = np.ones((points, 3), np.float32) if coloured else None
+        self.texture = np.zeros((texture, 2))
+        self.corners = np.empty(corners, np.int32)
+        self.corner_texture = np.full(corners, -1, np.int32) if texture else None
+        self.starts = np.zeros(faces + 1, np.int32)
+        self.events = np.zeros((events, 3), np.int64)
+        self.used = np.zeros(6, np.int64)
+        self.at = 0
+
+    def step(self, raw: NDArray[np.uint8], stop: int) -> int:
+        """Read up to the line that `stop` lies in; the number of a line that makes no sense, or 0."""
+        colours = self.colours if self.colours is not None else np.zeros((0, 3), np.float32)
+        texture = self.corner_texture if self.corner_texture is not None else np.zeros(0, np.int32)
+        self.at, bad = _parse(raw, self.at, stop, self.points, colours, self.texture, self.corners, texture,
+                              self.starts, self.events, self.used)  # fmt: skip
+        return int(bad)
+
+
+def _colour_bytes(colours: NDArray[np.float32]) -> NDArray[np.uint8]:
+    """Colours after the coordinates of a point, 0..1 or 0..255 (common practice, in no specification)."""
+    scale = 1.0 if colours.max(initial=0.0) > 1.0 else 255.0
+    out = np.full((len(colours), 4), 255, np.uint8)
+    out[:, :3] = np.clip(np.rint(np.nan_to_num(colours) * scale), 0, 255)
+    return out
+
+
+def _named_parts(data: bytearray, events: Ints, faces: int, path: Path) -> dict[str, Any]:
+    """Groups and materials: tables of names, and for each face an index into them (−1 for none)."""
+    names: dict[str, dict[str, int]] = {"group": {}, "material": {}}
+    at = {"group": -1, "material": -1}
+    rows: dict[str, list[tuple[int, int]]] = {"group": [], "material": []}
+    libraries: list[str] = []
+    for place, length, code in events.tolist():
+        text = data[place : place + length].decode("utf-8", "replace").strip()
+        kind, face = _EVENTS[code & 7], code >> 3
+        if kind == "library":
+            libraries.append(text)
+            continue
+        at[kind] = names[kind].setdefault(text or "default", len(names[kind]))
+        rows[kind].append((face, at[kind]))
+    out: dict[str, Any] = {}
+    data_ = {}
+    for kind, spans in rows.items():
+        if not spans:
+            continue
+        begin = np.array([-1] + [f for f, _ in spans])
+        value = np.array([-1] + [v for _, v in spans], np.int32)
+        data_[kind] = value[np.searchsorted(begin, np.arange(faces), side="right") - 1]
+    if "material" in data_:
+        known: dict[str, Material] = {}
+        for library in libraries[:64]:
+            known |= _library(library, path)
+        out["materials"] = tuple(known.get(n, Material(n)) for n in names["material"])
+    if "group" in data_:
+        out["groups"] = tuple(names["group"])
+    return {**out, "face_data": data_}
+
+
+_EVENTS = ("group", "material", "library")
+
+
+def _library(name: str, path: Path) -> dict[str, Material]:
+    """Materials of an MTL file in the folder tree of the OBJ file; one that is missing is no error."""
+    target = beside(path, name.replace("\\", "/"))
+    try:
+        if not target.is_file() or target.stat().st_size > 50_000_000:
+            return {}
+    except (OSError, ValueError):
+        return {}
+    out: dict[str, Material] = {}
+    current = ""
+    for line in read_bytes(target).decode("utf-8", "replace").splitlines():
+        words = line.split()
+        if words[:1] == ["newmtl"] and len(words) > 1:
+            current = line.split(None, 1)[1].strip()
+            out[current] = Material(current)
+        elif not current or len(words) < 2:
+            continue
+        elif words[0] == "Kd" and len(words) >= 4:
+            r, g, b = (min(max(float(w), 0.0), 1.0) for w in words[1:4])
+            out[current] = replace(out[current], colour=(r, g, b, out[current].colour[3]))
+        elif words[0] == "d":
+            out[current] = replace(out[current], colour=(*out[current].colour[:3], float(words[-1])))
+        elif words[0] == "map_Kd":
+            out[current] = picture_material(out[current], path, _file_of(words[1:]))
+    return out
+
+
+def _file_of(words: list[str]) -> str:
+    """The file name after the options of a map (Appendix B: options begin with a minus)."""
+    arguments = {"-o": 3, "-s": 3, "-t": 3, "-mm": 2}
+    k = 0
+    while k < len(words) - 1 and words[k].startswith("-"):
+        k += 1
+        most = arguments.get(words[k - 1], 1)
+        while most and k < len(words) - 1 and (most == 1 or words[k].replace(".", "").lstrip("-").isdigit()):
+            k += 1
+            most -= 1
+    return " ".join(words[k:])
+
+
+def _uvs(texture: Floats, corner_texture: Ints, path: Path) -> dict[str, Floats]:
     used = corner_texture != -1
     if len(texture) == 0 or not used.any():
         return {}
-    if corner_texture[used].max() >= len(texture) or corner_texture[used].min() < 0:
+    if corner_texture.max() >= len(texture) or corner_texture.min() < -1:
         raise FormatError(f"{path.name} has a texture index out of range; the file may be cut short.")
-    uv = np.full((len(corner_texture), 2), np.nan)
-    uv[used] = texture[corner_texture[used]]
+    uv = texture[corner_texture]
+    uv[~used] = np.nan
     return {"uv": uv}
 
 
+@inline
+def _word_is(data, i, end, a, b):
+    """Whether the word at `i` is the one or two letters a, b (b = 0 for one)."""
+    if b == 0:
+        return i + 1 < end and data[i] == a and (data[i + 1] == 32 or data[i + 1] == 9)
+    return i + 2 < end and data[i] == a and data[i + 1] == b and (data[i + 2] == 32 or data[i + 2] == 9)
+
+
+@inline
+def _event(data, i, end):
+    """0 group, 1 material, 2 library where the line names one, else −1; and where the name begins."""
+    if i + 1 < end and (data[i] == 103 or data[i] == 111) and (data[i + 1] == 32 or data[i + 1] == 9):
+        return 0, i + 2
+    if i + 7 < end and data[i] == 117 and data[i + 1] == 115 and data[i + 3] == 109 and data[i + 6] <= 32:
+        return 1, i + 7
+    if i + 7 < end and data[i] == 109 and data[i + 1] == 116 and data[i + 3] == 108 and data[i + 6] <= 32:
+        return 2, i + 7
+    return -1, i
+
+
 @kernel
-def _count(data):
-    """Numbers of points, texture places, faces and corners."""
+def _count(data, i, stop, counts):
+    """Add up points, texture places, faces, corners, names, and whether the first point has a colour."""
     n = len(data)
-    points = texture = faces = corners = 0
-    i = 0
-    while i < n:
+    while i < stop:
         i = skip_spaces(data, i, n)
-        if i + 1 < n and data[i] == 118 and (data[i + 1] == 32 or data[i + 1] == 9):
-            points += 1
-        elif i + 2 < n and data[i] == 118 and data[i + 1] == 116 and (data[i + 2] == 32 or data[i + 2] == 9):
-            texture += 1
-        elif i + 1 < n and data[i] == 102 and (data[i + 1] == 32 or data[i + 1] == 9):
+        if _word_is(data, i, n, 118, 0):
+            if counts[0] == 0:
+                words = 0
+                j = i
+                while j < n and data[j] != 10:
+                    j = skip_spaces(data, skip_word(data, j, n), n)
+                    words += j < n and data[j] != 10
+                counts[5] = words >= 6
+            counts[0] += 1
+        elif _word_is(data, i, n, 118, 116):
+            counts[1] += 1
+        elif _word_is(data, i, n, 102, 0):
             i += 1
             words = 0
             while True:
@@ -69,47 +221,47 @@ def _count(data):
                 words += 1
                 i = skip_word(data, i, n)
             if words >= 3:
-                faces += 1
-                corners += words
-        while i < n and data[i] != 10:
-            i += 1
-        i += 1
-    return points, texture, faces, corners
+                counts[2] += 1
+                counts[3] += words
+        elif i < n and (data[i] == 103 or data[i] == 111 or data[i] == 117 or data[i] == 109):
+            counts[4] += _event(data, i, n)[0] >= 0
+        i = skip_line(data, i, n)
+    return i
 
 
 @kernel
-def _parse(data, n_points, n_texture, n_faces, n_corners):
+def _parse(data, i, stop, points, colours, texture, corners, corner_texture, starts, events, used):
+    """Read lines into the arrays; `used` counts points, places, faces, corners, events and lines."""
     n = len(data)
-    points = np.empty((n_points, 3))
-    texture = np.zeros((n_texture, 2))
-    corners = np.empty(n_corners, np.int64)
-    corner_texture = np.full(n_corners, -1, np.int64)
-    starts = np.zeros(n_faces + 1, np.int64)
-    p = t = f = c = 0
-    line = 0
-    i = 0
-    while i < n:
+    p, t, f, c, e, line = used[0], used[1], used[2], used[3], used[4], used[5]
+    coloured = len(colours) > 0
+    bad = 0
+    while i < stop and bad == 0:
         line += 1
         i = skip_spaces(data, i, n)
-        if i + 1 < n and data[i] == 118 and (data[i + 1] == 32 or data[i + 1] == 9):
+        if _word_is(data, i, n, 118, 0):
             i += 1
-            for k in range(3):
+            for k in range(6 if coloured else 3):
                 i = skip_spaces(data, i, n)
                 value, i, good = parse_float(data, i, n)
-                if not good:
-                    return points, texture, corners, corner_texture, starts, line
-                points[p, k] = value
+                if k < 3:
+                    if not good:
+                        bad = line
+                        break
+                    points[p, k] = value
+                elif good:
+                    colours[p, k - 3] = value
             p += 1
-        elif i + 2 < n and data[i] == 118 and data[i + 1] == 116 and (data[i + 2] == 32 or data[i + 2] == 9):
+        elif _word_is(data, i, n, 118, 116):
             i += 2
             for k in range(2):
                 i = skip_spaces(data, i, n)
                 value, i, good = parse_float(data, i, n)
                 if not good and k == 0:
-                    return points, texture, corners, corner_texture, starts, line
+                    bad = line
                 texture[t, k] = value
             t += 1
-        elif i + 1 < n and data[i] == 102 and (data[i + 1] == 32 or data[i + 1] == 9):
+        elif _word_is(data, i, n, 102, 0):
             i += 1
             first = c
             words = 0
@@ -120,27 +272,38 @@ def _parse(data, n_points, n_texture, n_faces, n_corners):
                 words += 1
                 value, j, good = parse_int(data, i, n)
                 if not good or value == 0:
-                    return points, texture, corners, corner_texture, starts, line
-                if words > 2 or first + 2 < n_corners:
-                    if c < n_corners:
-                        corners[c] = value - 1 if value > 0 else p + value
-                        if j < n and data[j] == 47:
-                            value, j, good = parse_int(data, j + 1, n)
-                            if good and value != 0:
-                                corner_texture[c] = value - 1 if value > 0 else t + value
-                                if corner_texture[c] < 0:
-                                    corner_texture[c] = -2
-                    c += 1
-                i = skip_word(data, i, n)
+                    bad = line
+                    break
+                if c < len(corners):
+                    index = value - 1 if value > 0 else p + value
+                    corners[c] = index if 0 <= index < 2147483647 else -1
+                    if j < n and data[j] == 47 and len(corner_texture) > 0:
+                        value, j, good = parse_int(data, j + 1, n)
+                        if good and value != 0:
+                            index = value - 1 if value > 0 else t + value
+                            corner_texture[c] = index if 0 <= index < 2147483647 else -2
+                c += 1
+                i = skip_word(data, j, n)
             if words < 3:
+                for k in range(first, min(c, len(corner_texture))):
+                    corner_texture[k] = -1
                 c = first
             else:
                 f += 1
                 starts[f] = c
-        while i < n and data[i] != 10:
-            i += 1
-        i += 1
-    return points, texture, corners, corner_texture, starts, 0
+        elif i < n and (data[i] == 103 or data[i] == 111 or data[i] == 117 or data[i] == 109):
+            code, begin = _event(data, i, n)
+            if code >= 0:
+                end = begin
+                while end < n and data[end] != 10:
+                    end += 1
+                events[e, 0] = begin
+                events[e, 1] = min(end - begin, 400)
+                events[e, 2] = f * 8 + code
+                e += 1
+        i = skip_line(data, i, n)
+    used[0], used[1], used[2], used[3], used[4], used[5] = p, t, f, c, e, line
+    return i, bad
 
 
 def texture_fans(mesh: PolyMesh, uv: Floats) -> tuple[Ints, Ints]:
@@ -160,12 +323,13 @@ def texture_fans(mesh: PolyMesh, uv: Floats) -> tuple[Ints, Ints]:
 
 
 def obj_text(mesh: PolyMesh, name: str, library: str = "") -> str:
-    """The mesh as OBJ text; UVs where every corner of a face is mapped."""
+    """The mesh as OBJ text; UVs where every corner of a face is mapped; groups, materials and point colours
+    where the mesh has them."""
     lines = ["# Jacket"]
     if library:
         lines.append(f"mtllib {library}")
     lines.append(f"o {name}")
-    lines += [f"v {x:.9g} {y:.9g} {z:.9g}" for x, y, z in mesh.points.tolist()]
+    lines += _point_lines(mesh)
     uv = mesh.uv
     texture: list[int] = []
     if uv is not None and np.isfinite(uv).any():
@@ -173,19 +337,52 @@ def obj_text(mesh: PolyMesh, name: str, library: str = "") -> str:
         places = np.nan_to_num(uv[first])
         lines += [f"vt {u:.9g} {v:.9g}" for u, v in places.tolist()]
         texture = (fans + 1).tolist()
-    if library:
+    if library and "material" not in mesh.face_data:
         lines.append(f"usemtl {name}")
     lines.append("s 1")
     lines += _face_lines(mesh, uv, texture)
     return "\n".join(lines) + "\n"
 
 
+def _point_lines(mesh: PolyMesh) -> list[str]:
+    colour = mesh.point_data.get("colour")
+    if colour is None:
+        return [f"v {x:.9g} {y:.9g} {z:.9g}" for x, y, z in mesh.points.tolist()]
+    return [
+        f"v {x:.9g} {y:.9g} {z:.9g} {r:.4g} {g:.4g} {b:.4g}"
+        for (x, y, z), (r, g, b) in zip(mesh.points.tolist(), (colour[:, :3] / 255.0).tolist(), strict=True)
+    ]
+
+
+def _switches(mesh: PolyMesh) -> dict[int, list[str]]:
+    """Lines that go before certain faces: where the group or the material changes."""
+    out: dict[int, list[str]] = {}
+    for kind, word, names in (
+        ("group", "g", list(mesh.groups)),
+        ("material", "usemtl", [_token(m.name) for m in mesh.materials]),
+    ):
+        values = mesh.face_data.get(kind)
+        if values is None or not names:
+            continue
+        change = np.flatnonzero(np.concatenate([[True], values[1:] != values[:-1]]))
+        for f in change.tolist():
+            out.setdefault(f, []).append(f"{word} {names[values[f]] if values[f] >= 0 else 'default'}")
+    return out
+
+
+def _token(name: str) -> str:
+    return "_".join(name.split()) or "default"
+
+
 def _face_lines(mesh: PolyMesh, uv: Floats | None, texture: list[int]) -> list[str]:
     corner = (mesh.corners + 1).tolist()
     starts = mesh.starts.tolist()
     mapped: list[Any] = np.isfinite(uv).all(axis=1).tolist() if uv is not None else []  # type: ignore[assignment]
+    switches = _switches(mesh)
     out = []
     for f in range(mesh.n_faces):
+        if f in switches:
+            out += switches[f]
         span = range(starts[f], starts[f + 1])
         if texture and all(mapped[c] for c in span):
             out.append("f " + " ".join(f"{corner[c]}/{texture[c]}" for c in span))
@@ -194,15 +391,37 @@ def _face_lines(mesh: PolyMesh, uv: Floats | None, texture: list[int]) -> list[s
     return out
 
 
-def mtl_text(name: str) -> str:
-    """A plain material for the jacket, so that the file names one."""
-    return f"# Jacket\nnewmtl {name}\nKa 0 0 0\nKd 0.8 0.8 0.8\nKs 0 0 0\nd 1\nillum 1\n"
+def mtl_text(mesh: PolyMesh, name: str) -> str:
+    """The mesh's materials, or a plain one, so that the file names one."""
+    materials = mesh.materials if "material" in mesh.face_data else ()
+    out = ["# Jacket"]
+    for k, m in enumerate(materials or (Material(name),)):
+        r, g, b, alpha = m.colour
+        out += [
+            f"newmtl {_token(m.name)}",
+            "Ka 0 0 0",
+            f"Kd {r:.6g} {g:.6g} {b:.6g}",
+            "Ks 0 0 0",
+            f"d {alpha:.6g}",
+            "illum 1",
+        ]
+        if m.picture:
+            out.append(f"map_Kd {_picture_name(name, k, m)}")
+    return "\n".join(out) + "\n"
+
+
+def _picture_name(name: str, index: int, material: Material) -> str:
+    return f"{name}-{index + 1}.{'png' if material.picture[:1] == bytes([0x89]) else 'jpg'}"
 
 
 def write_obj(mesh: PolyMesh, path: Path) -> None:
-    """OBJ with an MTL of the same name beside it."""
+    """OBJ with an MTL of the same name and its pictures beside it."""
     name = "".join(c if c.isalnum() or c in "-_" else "_" for c in path.stem) or "jacket"
     library = path.with_suffix(".mtl")
     text = obj_text(mesh, name, library.name)
-    write_bytes(library, mtl_text(name).encode())
+    if "material" in mesh.face_data:
+        for k, m in enumerate(mesh.materials):
+            if m.picture:
+                write_bytes(path.with_name(_picture_name(name, k, m)), m.picture)
+    write_bytes(library, mtl_text(mesh, name).encode())
     write_bytes(path, text.encode())

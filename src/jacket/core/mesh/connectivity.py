@@ -1,4 +1,4 @@
-"""Edges, twins and rings of a polygon mesh, derived by sorting half-edges.
+"""Edges, twins and rings of a polygon mesh, derived by counting, in linear time.
 
 A corner doubles as the half-edge that leaves it: corner `c` stands for the directed edge
 from its own point to the point of the next corner in its face.
@@ -6,6 +6,7 @@ from its own point to the point of the next corner in its face.
 
 from __future__ import annotations
 
+import itertools
 from dataclasses import dataclass
 from functools import cached_property
 from typing import Any
@@ -115,16 +116,26 @@ class Connectivity:
 def build_connectivity(corners: Ints, starts: Ints, n_points: int) -> Connectivity:
     """Derive the connectivity of faces (`corners`, `starts`) over `n_points` points."""
     nxt, prv = _next_prev(starts, len(corners))
-    tail = corners.astype(np.int64)
-    head = corners[nxt].astype(np.int64)
-    keys = np.minimum(tail, head) << 32 | np.maximum(tail, head)
-    order = np.argsort(keys, kind="stable").astype(np.int32)
-    edge, twin, edge_corner, uses = _pair_half_edges(keys, order, corners)
-    edge_points = np.stack([keys[edge_corner] >> 32, keys[edge_corner] & 0xFFFFFFFF], axis=1).astype(np.int32)
-    counts = np.bincount(corners, minlength=n_points)
-    ring_start = np.concatenate([[0], np.cumsum(counts)]).astype(np.int32)
-    ring = np.argsort(corners, kind="stable").astype(np.int32)
+    ring_start, ring = _rings(corners, n_points)
+    edge, twin, edge_points, edge_corner, uses = _pair_half_edges(corners, nxt, prv, ring_start, ring)
     return Connectivity(nxt, prv, edge, twin, edge_points, edge_corner, uses, ring_start, ring, corners, starts)
+
+
+@kernel
+def _rings(corners, n_points):
+    """Corners sorted by their points, by counting: (start (V + 1,), corners)."""
+    start = np.zeros(n_points + 1, np.int32)
+    for c in range(len(corners)):
+        start[corners[c] + 1] += 1
+    for p in range(n_points):
+        start[p + 1] += start[p]
+    ring = np.empty(len(corners), np.int32)
+    fill = start[:-1].copy()
+    for c in range(len(corners)):
+        p = corners[c]
+        ring[fill[p]] = c
+        fill[p] += 1
+    return start, ring
 
 
 @kernel
@@ -140,67 +151,111 @@ def _next_prev(starts, n_corners):
 
 
 @kernel
-def _pair_half_edges(keys, order, corners):
-    n = len(keys)
+def _pair_half_edges(corners, nxt, prv, ring_start, ring):
+    """Edges in the order of their points (smaller, larger), found from the corners around each smaller
+    point: the half-edges that leave it and those that arrive at it."""
+    n = len(corners)
     edge = np.empty(n, np.int32)
     twin = np.full(n, -1, np.int32)
+    edge_points = np.empty((n, 2), np.int32)
+    edge_corner = np.empty(n, np.int32)
+    uses = np.zeros(n, np.int32)
+    most = 1
+    for p in range(len(ring_start) - 1):
+        most = max(most, 2 * (ring_start[p + 1] - ring_start[p]))
+    other = np.empty(most, np.int32)
+    half = np.empty(most, np.int32)
     count = 0
-    for k in range(n):
-        if k == 0 or keys[order[k]] != keys[order[k - 1]]:
-            count += 1
-        edge[order[k]] = count - 1
-    edge_corner = np.empty(count, np.int32)
-    uses = np.zeros(count, np.int32)
-    for k in range(n):
-        c = order[k]
-        e = edge[c]
-        if uses[e] == 0:
-            edge_corner[e] = c
-        elif uses[e] == 1:
-            d = edge_corner[e]
-            if corners[d] != corners[c]:
-                twin[d] = c
-                twin[c] = d
-            else:
-                twin[d] = -2
-                twin[c] = -2
+    for p in range(len(ring_start) - 1):
+        k = 0
+        for j in range(ring_start[p], ring_start[p + 1]):
+            c = ring[j]
+            q = corners[nxt[c]]
+            if q >= p:
+                other[k] = q
+                half[k] = c
+                k += 1
+            before = prv[c]
+            q = corners[before]
+            if q > p:
+                other[k] = q
+                half[k] = before
+                k += 1
+        if k > 48:
+            order = np.argsort(other[:k].astype(np.int64) * np.int64(n) + half[:k])
+            other[:k] = other[:k][order]
+            half[:k] = half[:k][order]
         else:
-            twin[c] = -2
-        uses[e] += 1
+            for i in range(1, k):
+                a, b = other[i], half[i]
+                j = i - 1
+                while j >= 0 and (other[j] > a or (other[j] == a and half[j] > b)):
+                    other[j + 1] = other[j]
+                    half[j + 1] = half[j]
+                    j -= 1
+                other[j + 1] = a
+                half[j + 1] = b
+        for i in range(k):
+            c = half[i]
+            if i == 0 or other[i] != other[i - 1]:
+                edge_points[count, 0] = p
+                edge_points[count, 1] = other[i]
+                edge_corner[count] = c
+                count += 1
+            e = count - 1
+            edge[c] = e
+            if uses[e] == 1:
+                d = edge_corner[e]
+                if corners[d] != corners[c]:
+                    twin[d] = c
+                    twin[c] = d
+                else:
+                    twin[d] = -2
+                    twin[c] = -2
+            elif uses[e] > 1:
+                twin[c] = -2
+            uses[e] += 1
     for c in range(n):
         if uses[edge[c]] > 2:
             twin[c] = -2
-    return edge, twin, edge_corner, uses
+    return edge, twin, edge_points[:count].copy(), edge_corner[:count].copy(), uses[:count].copy()
 
 
 def _border_loops(topology: Connectivity) -> list[Ints]:
-    border = np.flatnonzero(topology.twin == -1)
-    seen: set[int] = set()
-    loops: list[Ints] = []
-    for first in border.tolist():
-        if first in seen:
+    flat, starts = _trace_borders(topology.next, topology.twin)
+    return [flat[a:b] for a, b in itertools.pairwise(starts.tolist())]
+
+
+@kernel
+def _trace_borders(nxt, twin):
+    """Half-edges of all borders one after another, and where each border begins. From the head of each
+    border half-edge it turns about the point to the next one; at non-manifold edges a chain ends."""
+    n = len(twin)
+    seen = np.zeros(n, np.bool_)
+    count = 0
+    for c in range(n):
+        count += twin[c] == -1
+    flat = np.empty(count, np.int32)
+    starts = np.empty(count + 1, np.int32)
+    used, loops = 0, 0
+    for first in range(n):
+        if twin[first] != -1 or seen[first]:
             continue
-        loop = []
+        starts[loops] = used
+        loops += 1
         c = first
-        while c >= 0 and c not in seen:
-            seen.add(c)
-            loop.append(c)
-            c = _next_border(topology, c)
-        loops.append(np.array(loop, np.int32))
-    return loops
-
-
-def _next_border(topology: Connectivity, corner: int) -> int:
-    """The border half-edge that follows `corner`, turning about its head point."""
-    c = int(topology.next[corner])
-    for _ in range(len(topology.ring)):
-        twin = int(topology.twin[c])
-        if twin == -1:
-            return c
-        if twin == -2:
-            return -1
-        c = int(topology.next[twin])
-    return -1
+        while c >= 0 and not seen[c]:
+            seen[c] = True
+            flat[used] = c
+            used += 1
+            d = nxt[c]
+            steps = 0
+            while twin[d] >= 0 and steps <= n:
+                d = nxt[twin[d]]
+                steps += 1
+            c = d if twin[d] == -1 else -1
+    starts[loops] = used
+    return flat, starts[: loops + 1].copy()
 
 
 def fan_triangles(starts: Ints) -> Ints:

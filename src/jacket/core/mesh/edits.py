@@ -54,7 +54,7 @@ def rebuilt(
     new = PolyMesh(
         np.ascontiguousarray(points, np.float64), corners, starts, uvs, {},
         {k: _carried(v, point_from) for k, v in mesh.point_data.items()},
-        {k: _carried(v, face_from) for k, v in mesh.face_data.items()},
+        {k: _carried(v, face_from) for k, v in mesh.face_data.items()}, mesh.materials, mesh.groups,
     )  # fmt: skip
     marks = {name: _carried_pairs(pairs, point_to, splits, new) for name, pairs in mesh.marks.items()}
     new = new.with_(marks=marks)

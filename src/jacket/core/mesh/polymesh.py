@@ -11,6 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jacket.core.mesh.connectivity import Connectivity, build_connectivity, fan_triangles
+from jacket.core.mesh.materials import Material
 from jacket.errors import MeshError
 
 Floats = NDArray[np.float64]
@@ -22,6 +23,12 @@ def frozen(array: NDArray[Any]) -> NDArray[Any]:
     """The array itself, made read-only."""
     array.flags.writeable = False
     return array
+
+
+def _whole(values: Any) -> NDArray[Any]:
+    """Integers as they come; anything else as 64-bit ones."""
+    array = np.ascontiguousarray(values)
+    return array if array.dtype.kind in "iu" else array.astype(np.int64)
 
 
 def _empty_pairs() -> Ints:
@@ -45,7 +52,8 @@ class PolyMesh:
     starts    (F + 1,) int32, where each face begins in `corners`
     uvs       named UV sets, each (C, 2) float64 with NaN where unmapped
     marks     named sets of marked edges ("seam", "sharp"), each (E, 2) int32 sorted point pairs
-    point_data, face_data   named attribute arrays over points and faces
+    point_data, face_data   named attribute arrays over points and faces: "colour" (V, 4) uint8, "material"
+              and "group" (F,) int32 into `materials` and `groups`, −1 for none
     """
 
     points: Floats
@@ -55,6 +63,8 @@ class PolyMesh:
     marks: Mapping[str, Ints] = field(default_factory=dict)
     point_data: Mapping[str, NDArray[Any]] = field(default_factory=dict)
     face_data: Mapping[str, NDArray[Any]] = field(default_factory=dict)
+    materials: tuple[Material, ...] = ()
+    groups: tuple[str, ...] = ()
 
     def __post_init__(self) -> None:
         for array in (self.points, self.corners, self.starts):
@@ -71,8 +81,7 @@ class PolyMesh:
     def checked(points: Any, corners: Any, starts: Any, **extra: Any) -> PolyMesh:
         """Build from untrusted arrays; raises MeshError with a sentence when they do not fit."""
         points = np.ascontiguousarray(points, np.float64)
-        corners = np.ascontiguousarray(corners, np.int64)
-        starts = np.ascontiguousarray(starts, np.int64)
+        corners, starts = _whole(corners), _whole(starts)
         if points.ndim != 2 or points.shape[1] != 3:
             raise MeshError("The mesh has points that are not 3D; each needs x, y and z.")
         if len(starts) == 0 or starts[0] != 0 or starts[-1] != len(corners):
@@ -87,14 +96,15 @@ class PolyMesh:
         if not np.isfinite(points).all():
             bad = int(np.flatnonzero(~np.isfinite(points).all(axis=1))[0])
             raise MeshError(f"Point {bad} has a coordinate that is not a number; repair the file first.")
-        return PolyMesh(points, corners.astype(np.int32), starts.astype(np.int32), **extra)
+        return PolyMesh(points, corners.astype(np.int32, copy=False), starts.astype(np.int32, copy=False), **extra)
 
     @staticmethod
     def from_faces(points: Any, faces: Sequence[Sequence[int]] | NDArray[Any], **extra: Any) -> PolyMesh:
         """Build from a list of faces (or an (F, k) array) of point indices."""
         if isinstance(faces, np.ndarray):
             count, size = faces.shape if faces.ndim == 2 else (0, 3)
-            starts = np.arange(count + 1) * size
+            wide = np.int32 if count * size < 2**31 - 1 else np.int64
+            starts = np.arange(0, (count + 1) * size, size, dtype=wide) if size else np.zeros(1, wide)
             return PolyMesh.checked(points, faces.reshape(-1), starts, **extra)
         sizes = [len(f) for f in faces]
         starts = np.concatenate([[0], np.cumsum(sizes)]).astype(np.int64)
@@ -111,7 +121,7 @@ class PolyMesh:
         connectivity when neither faces nor the number of points changed."""
         new = replace(self, **changes)
         if "corners" not in changes and "starts" not in changes and len(new.points) == len(self.points):
-            for name in ("topology", "triangles", "triangle_faces", "sizes", "face_of_corner"):
+            for name in ("topology", "triangles", "triangle_faces", "sizes", "face_of_corner", "is_triangles"):
                 if name in self.__dict__:
                     new.__dict__[name] = self.__dict__[name]
         return new
@@ -182,6 +192,8 @@ class PolyMesh:
     @cached_property
     def triangle_points(self) -> Ints:
         """(T, 3) fan triangulation as point indices."""
+        if self.is_triangles:
+            return self.corners.reshape(-1, 3)
         return frozen(self.corners[self.triangles])
 
     @cached_property
@@ -190,6 +202,11 @@ class PolyMesh:
         if self.n_points == 0:
             return 0.0
         return float(np.linalg.norm(self.points.max(axis=0) - self.points.min(axis=0)))
+
+    @cached_property
+    def is_triangles(self) -> bool:
+        """Whether every face has three corners."""
+        return self.n_corners == 3 * self.n_faces and bool((np.diff(self.starts) == 3).all())
 
     @property
     def is_quads(self) -> bool:
