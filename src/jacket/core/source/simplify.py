@@ -21,18 +21,24 @@ Ints = NDArray[np.signedinteger]
 
 
 def simplify(
-    points: Floats, triangles: Ints, wanted: int, progress: Progress = silent, evenness: float = 0.002
+    points: Floats,
+    triangles: Ints,
+    wanted: int,
+    progress: Progress = silent,
+    evenness: float = 0.002,
+    keep_rim: bool = False,
 ) -> tuple[Floats, Ints]:
     """Collapse edges until `wanted` triangles are left or nothing more may collapse.
 
     points (V, 3), triangles (T, 3); `evenness` weighs edge length against the quadric error, so
-    that flat parts thin out evenly. Needs a manifold mesh (borders allowed).
+    that flat parts thin out evenly; `keep_rim` leaves every border edge as it is. Needs a manifold mesh
+    (borders allowed).
     """
     if wanted < 4:
         raise MeshError("A mesh cannot be reduced below four triangles; ask for more.")
     if len(triangles) <= wanted:
         return points.copy(), triangles.copy()
-    state = _Collapser(points, triangles, evenness)
+    state = _Collapser(points, triangles, evenness, keep_rim)
     total = len(triangles) - wanted
     while True:
         left = state.run(wanted, 20_000)
@@ -45,13 +51,13 @@ def simplify(
 class _Collapser:
     """Arrays of a running simplification, so that it can report and stop between batches."""
 
-    def __init__(self, points: Floats, triangles: Ints, evenness: float) -> None:
+    def __init__(self, points: Floats, triangles: Ints, evenness: float, keep_rim: bool) -> None:
         scale = max(float(np.ptp(points, axis=0).max()), 1e-300)
         self.origin, self.scale = points.mean(axis=0), scale
         self.points = np.ascontiguousarray((points - self.origin) / scale)
         self.tris = np.ascontiguousarray(triangles, np.int32).copy()
         self.alive = np.ones(len(triangles), bool)
-        self.evenness = evenness
+        self.evenness, self.keep_rim = evenness, keep_rim
         twin = PolyMesh.from_faces(self.points, self.tris).topology.twin
         self.quadrics = _point_quadrics(self.points, self.tris, twin)
         self.version = np.zeros(len(points), np.int32)
@@ -70,7 +76,7 @@ class _Collapser:
         self.left, self.used, self.size = _collapse(
             self.points, self.tris, self.alive, self.quadrics, self.version,
             self.start, self.count, self.pool, self.used,
-            self.cost, self.item, self.size, self.left, target, self.evenness,
+            self.cost, self.item, self.size, self.left, target, self.evenness, self.keep_rim,
         )  # fmt: skip
         self.done = self.size == 0 or self.left <= wanted
         if self.done:
@@ -301,7 +307,7 @@ def _turns_over(points, tris, alive, start, count, pool, p, other, x, y, z):
 
 @kernel
 def _collapse(
-    points, tris, alive, quadrics, version, start, count, pool, used, cost, item, size, left, target, evenness
+    points, tris, alive, quadrics, version, start, count, pool, used, cost, item, size, left, target, evenness, keep_rim
 ):
     mark = np.zeros(len(points), np.int32)
     stamp = 0
@@ -320,7 +326,7 @@ def _collapse(
             t = pool[j]
             if alive[t] and (tris[t, 0] == b or tris[t, 1] == b or tris[t, 2] == b):
                 shared += 1
-        if shared == 2 and ra > 0 and rb > 0:
+        if (shared == 2 and ra > 0 and rb > 0) or (keep_rim and shared == 1):
             continue
         _, x, y, z = _placing(points, quadrics, a, b, evenness)
         if shared == 2 and ra > 0:

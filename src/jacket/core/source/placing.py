@@ -1,0 +1,167 @@
+"""Setting a source upright and to size: (4, 4) matrices for column vectors, Y up."""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+
+from jacket.core.mesh.geometry import face_area_vectors, face_centres
+from jacket.core.mesh.polymesh import Floats, PolyMesh
+from jacket.errors import MeshError
+
+UNITS = {"millimetres": 0.001, "centimetres": 0.01, "inches": 0.0254, "feet": 0.3048, "metres": 1.0}
+"""Lengths in metres; the inch is 25.4 mm by international agreement of 1959."""
+
+UP_AXES = ("x", "y", "z", "-x", "-y", "-z")
+
+
+def moved(points: Floats, matrix: NDArray[np.float64]) -> Floats:
+    """(V, 3) points under a matrix."""
+    return points @ matrix[:3, :3].T + matrix[:3, 3]
+
+
+def placed(mesh: PolyMesh, matrix: NDArray[np.float64]) -> PolyMesh:
+    """The mesh under a matrix; one that mirrors turns the faces round so that they stay outward."""
+    result = mesh.with_points(moved(mesh.points, matrix))
+    if np.linalg.det(matrix[:3, :3]) < 0:
+        from jacket.core.source.mend import _turned
+
+        result = _turned(result, np.ones(mesh.n_faces, bool))
+    return result
+
+
+def scaling(factor: float) -> NDArray[np.float64]:
+    """Larger or smaller about the origin."""
+    if not (np.isfinite(factor) and factor > 0):
+        raise MeshError(f"A size cannot change by a factor of {factor:g}; type a number over nought.")
+    return np.diag([factor, factor, factor, 1.0])
+
+
+def unit_scaling(unit: str) -> NDArray[np.float64]:
+    """From numbers that mean `unit` to metres."""
+    if unit not in UNITS:
+        raise MeshError(f"Jacket does not know the unit {unit}; choose one of {', '.join(UNITS)}.")
+    return scaling(UNITS[unit])
+
+
+def measured_scaling(a: Floats, b: Floats, wanted: float) -> NDArray[np.float64]:
+    """So that the distance between two points becomes `wanted`."""
+    length = float(np.linalg.norm(np.asarray(b) - np.asarray(a)))
+    if length == 0:
+        raise MeshError("The two points measured are the same; click two different ones.")
+    return scaling(wanted / length)
+
+
+def shifting(offset: Floats) -> NDArray[np.float64]:
+    """A move by (3,)."""
+    out = np.eye(4)
+    out[:3, 3] = offset
+    return out
+
+
+def up_axis_turn(axis: str) -> NDArray[np.float64]:
+    """What stood along `axis` ("x" … "-z") stands along Y; quarter and half turns only, never a mirror."""
+    if axis not in UP_AXES:
+        raise MeshError(f"There is no axis {axis}; choose one of {', '.join(UP_AXES)}.")
+    direction = np.zeros(3)
+    direction["xyz".index(axis[-1])] = -1.0 if axis[0] == "-" else 1.0
+    return turn_to_up(direction)
+
+
+def turn_to_up(direction: Floats) -> NDArray[np.float64]:
+    """The smallest turn about the origin that brings a direction to +Y (Rodrigues' formula)."""
+    length = float(np.linalg.norm(direction))
+    if length == 0:
+        raise MeshError("The points lie on one line, so they give no ground; click three that do not.")
+    x, y, z = np.asarray(direction, float) / length
+    out = np.eye(4)
+    if y < -1 + 1e-12:
+        out[:3, :3] = np.diag([1.0, -1.0, -1.0])
+        return out
+    w = np.array([[0, -x, 0], [x, 0, z], [0, -z, 0]])
+    turn = np.eye(3) + w + w @ w / (1 + y)
+    out[:3, :3] = np.where(np.abs(turn - np.round(turn)) < 1e-15, np.round(turn), turn)
+    return out
+
+
+def turned_about(matrix: NDArray[np.float64], centre: Floats) -> NDArray[np.float64]:
+    """The same turn about a point."""
+    return shifting(centre) @ matrix @ shifting(-np.asarray(centre))
+
+
+def standing(mesh: PolyMesh) -> NDArray[np.float64]:
+    """Down or up so that the lowest point lies on the ground, y = 0."""
+    return shifting(np.array([0.0, -float(mesh.points[:, 1].min()), 0.0]))
+
+
+def centring(mesh: PolyMesh) -> NDArray[np.float64]:
+    """Along the ground so that the middle of the box lies over the origin."""
+    middle = (mesh.points.min(axis=0) + mesh.points.max(axis=0)) / 2
+    return shifting(np.array([-middle[0], 0.0, -middle[2]]))
+
+
+def upright_by_points(mesh: PolyMesh, ground: Floats) -> NDArray[np.float64]:
+    """Three points (3, 3) of the ground become level, with most of the source above them, and y = 0."""
+    normal = np.cross(ground[1] - ground[0], ground[2] - ground[0])
+    size = float(np.linalg.norm(ground[1] - ground[0]) * np.linalg.norm(ground[2] - ground[0]))
+    if np.linalg.norm(normal) < 1e-9 * max(size, 1e-300):
+        raise MeshError("The points lie on one line, so they give no ground; click three that do not.")
+    middle = (mesh.points.min(axis=0) + mesh.points.max(axis=0)) / 2
+    if np.dot(mesh.points.mean(axis=0) - ground.mean(axis=0), normal) < 0:
+        normal = -normal
+    turn = turned_about(turn_to_up(normal), middle)
+    return shifting(np.array([0.0, -moved(ground, turn)[:, 1].mean(), 0.0])) @ turn
+
+
+def largest_flat(mesh: PolyMesh, within: float = 4.0) -> tuple[Floats, float, NDArray[np.bool_]]:
+    """The largest flat part: its outward direction (3,), its share of the area, and (F,) which faces are in it.
+
+    Faces vote for their direction (cells of about 5°) weighed by area; for the strongest directions those faces
+    within `within` degrees are split by how far out they lie, in slices of a 60th of the extent; the fullest
+    slice wins. Gently curved parts lose to flat ones because their faces fall into many cells.
+    """
+    vectors = face_area_vectors(mesh)
+    areas = np.linalg.norm(vectors, axis=1)
+    total = float(areas.sum())
+    if total == 0:
+        raise MeshError("The source has no area, so it has no flat part.")
+    normals = vectors / np.maximum(areas, 1e-300)[:, None]
+    cells = np.round(normals * 11).astype(np.int64)
+    keys = (cells[:, 0] * 64 + cells[:, 1]) * 64 + cells[:, 2]
+    _, label = np.unique(keys, return_inverse=True)
+    weight = np.bincount(label, areas)
+    centres = face_centres(mesh)
+    best, direction, members = -1.0, np.array([0.0, 1.0, 0.0]), np.zeros(mesh.n_faces, bool)
+    for cell in np.argsort(-weight, kind="stable")[:24]:
+        towards = (vectors[label == cell]).sum(axis=0)
+        towards /= max(np.linalg.norm(towards), 1e-300)
+        for _ in range(3):
+            near = normals @ towards > np.cos(np.radians(within))
+            if not near.any():
+                break
+            out = centres @ towards
+            step = max(float(np.ptp(out)), 1e-300) / 60
+            slices = np.round((out[near] - out.min()) / step).astype(np.int64)
+            sums = np.bincount(slices, areas[near])
+            # A slice and its neighbour, so that a flat part on a boundary of slices is not cut in two.
+            both = sums + np.append(sums[1:], 0.0)
+            k = int(np.argmax(both))
+            chosen = np.flatnonzero(near)[(slices == k) | (slices == k + 1)]
+            towards = vectors[chosen].sum(axis=0)
+            towards /= max(np.linalg.norm(towards), 1e-300)
+        size = float(areas[chosen].sum()) if near.any() else 0.0
+        if size > best:
+            best, direction = size, towards
+            members = np.zeros(mesh.n_faces, bool)
+            members[chosen] = True
+    return direction, best / total, members
+
+
+def upright_by_flat(mesh: PolyMesh) -> NDArray[np.float64]:
+    """Stand the source on its largest flat part."""
+    direction, share, _ = largest_flat(mesh)
+    if share < 0.005:
+        raise MeshError("There is no flat part to stand on; click three ground points instead.")
+    middle = (mesh.points.min(axis=0) + mesh.points.max(axis=0)) / 2
+    turn = turned_about(turn_to_up(-direction), middle)
+    return shifting(np.array([0.0, -float(moved(mesh.points, turn)[:, 1].min()), 0.0])) @ turn
