@@ -7,13 +7,19 @@ from contextlib import contextmanager
 from dataclasses import dataclass, replace
 from typing import Any
 
+import numpy as np
+
 from jacket.core.mesh.polymesh import PolyMesh
+from jacket.core.source.placing import placed
+from jacket.core.source.rebuild import joined
 from jacket.document.state import Held, JacketObject, SourceObject, State, Trial
 from jacket.errors import JacketError
 
 Listener = Callable[[set[str]], None]
 
-PARTS = ("sources", "jackets", "trials", "active", "mirror", "sheet", "held")
+PARTS = ("sources", "jackets", "trials", "active", "mirror", "sheet", "held", "active_source", "picked")
+_PASSING = ("held", "active_source", "picked")
+"""What may change without there being anything to save."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -128,7 +134,7 @@ class Document:
     def dirty(self) -> bool:
         """Whether there is work that the project file does not hold."""
         a, b = self.state, self._saved
-        return any(getattr(a, p) is not getattr(b, p) for p in PARTS if p != "held")
+        return any(getattr(a, p) is not getattr(b, p) for p in PARTS if p not in _PASSING)
 
     def mark_saved(self, path: str) -> None:
         """Remember that the present state is on disk."""
@@ -165,15 +171,104 @@ class Document:
             raise JacketError("There is no source yet; open a sculpt or scan first.")
         return source
 
-    def add_source(self, name: str, mesh: PolyMesh, path: str = "") -> None:
-        """Add a source as one step, with an empty jacket when there is none yet."""
+    def add_source(self, name: str, mesh: PolyMesh, path: str = "", stamp: tuple[int, int] = (0, 0)) -> None:
+        """Add a source as one step, with an empty jacket when there is none yet; it becomes the chosen one."""
         s = self.state
-        source = SourceObject(s.next_id, name, mesh, path)
-        state = s.with_(sources=(*s.sources, source), next_id=s.next_id + 1)
+        source = SourceObject(s.next_id, self._free_name(name), mesh, path, stamp=stamp)
+        state = s.with_(sources=(*s.sources, source), next_id=s.next_id + 1, active_source=source.id, picked=Held())
         if not s.jackets:
             jacket = JacketObject(state.next_id, "Jacket", PolyMesh.empty())
             state = state.with_(jackets=(jacket,), active=jacket.id, next_id=state.next_id + 1)
         self.apply(f"open {name}", state)
+
+    def _free_name(self, name: str) -> str:
+        """A name no other source has."""
+        taken, k, free = {s.name for s in self.state.sources}, 2, name
+        while free in taken:
+            free, k = f"{name} {k}", k + 1
+        return free
+
+    def open_to_change(self) -> SourceObject:
+        """The chosen source; raises a sentence when there is none or it is locked."""
+        source = self.state.chosen_source
+        if source is None:
+            raise JacketError("There is no source yet; open a sculpt or scan first.")
+        if source.locked:
+            raise JacketError(f"{source.name} is locked; unlock it on the bench first.")
+        return source
+
+    def edit_source(self, name: str, source_id: int, mesh: PolyMesh) -> None:
+        """Replace a source's mesh as one step."""
+        source = self.source_of(source_id)
+        self.apply(name, self.state.with_source(replace(source, mesh=mesh)))
+
+    def source_of(self, source_id: int) -> SourceObject:
+        """A source by its id; raises a sentence when it is gone."""
+        source = next((s for s in self.state.sources if s.id == source_id), None)
+        if source is None:
+            raise JacketError("That source is gone meanwhile; nothing was changed.")
+        return source
+
+    def place_source(self, name: str, source_id: int, matrix: Any, mesh: PolyMesh | None = None) -> None:
+        """Move the source by a (4, 4) matrix as one step. Jackets and trials go along where it is the only one."""
+        s = self.state
+        source = self.source_of(source_id)
+        mesh = placed(source.mesh, matrix) if mesh is None else mesh
+        state = s.with_source(replace(source, mesh=mesh, placing=matrix @ source.placing))
+        if len(s.sources) == 1:
+            state = state.with_(
+                jackets=tuple(replace(j, mesh=placed(j.mesh, matrix)) for j in s.jackets),
+                trials=tuple(replace(t, mesh=placed(t.mesh, matrix)) for t in s.trials),
+            )
+        self.apply(name, state)
+
+    def freeze_source(self) -> None:
+        """Take where the chosen source stands as how it is: a newer file will not be moved any more."""
+        source = self.open_to_change()
+        self.apply("freeze the placing", self.state.with_source(replace(source, placing=np.eye(4))))
+
+    def change_source(self, step: str, source_id: int, **changes: Any) -> None:
+        """Rename or lock a source as one step."""
+        self.apply(step, self.state.with_source(replace(self.source_of(source_id), **changes)))
+
+    def choose_source(self, source_id: int) -> None:
+        """Work on another source from now on; no step of its own."""
+        if source_id != self.state.active_source:
+            self.amend(self.state.with_(active_source=source_id, picked=Held()))
+
+    def remove_source(self, source_id: int) -> None:
+        """Take a source off the bench as one step."""
+        source, s = self.source_of(source_id), self.state
+        rest = tuple(x for x in s.sources if x.id != source_id)
+        self.apply(f"remove {source.name}", s.with_(sources=rest, active_source=-1, picked=Held()))
+
+    def join_sources(self) -> None:
+        """Make one source of all visible ones as one step; they may not be locked."""
+        s = self.state
+        visible = [x for x in s.sources if x.visible]
+        if len(visible) < 2:
+            raise JacketError("Joining needs two visible sources or more; show them on the bench first.")
+        for x in visible:
+            if x.locked:
+                raise JacketError(f"{x.name} is locked; unlock it on the bench first.")
+        whole = SourceObject(s.next_id, visible[0].name, joined([x.mesh for x in visible]))
+        rest = tuple(x for x in s.sources if not x.visible)
+        self.apply("join the visible sources", s.with_(sources=(whole, *rest), active_source=whole.id,
+                                                       next_id=s.next_id + 1, picked=Held()))  # fmt: skip
+
+    def pick_faces(self, faces: Any) -> None:
+        """Pick faces of the chosen source; this is no step of its own."""
+        self.amend(self.state.with_(picked=Held("faces", np.unique(np.asarray(faces, np.int32)))))
+
+    def take_new_source(
+        self, source_id: int, mesh: PolyMesh, stamp: tuple[int, int], jackets: dict[int, PolyMesh]
+    ) -> None:
+        """A newer version of a source and the jackets refitted to it, as one step."""
+        s = self.state
+        source = self.source_of(source_id)
+        state = s.with_source(replace(source, mesh=mesh, stamp=stamp))
+        refitted = tuple(replace(j, mesh=jackets.get(j.id, j.mesh)) for j in s.jackets)
+        self.apply(f"take the new {source.name}", state.with_(jackets=refitted))
 
     def edit_jacket(self, name: str, mesh: PolyMesh, held: Held | None = None) -> None:
         """Replace the active jacket's mesh as one step (or within the running gesture)."""
@@ -182,8 +277,6 @@ class Document:
 
     def hold(self, kind: str, ids: Any) -> None:
         """Hold elements of the active jacket; this is no step of its own."""
-        import numpy as np
-
         self.amend(self.state.with_(held=Held(kind, np.unique(np.asarray(ids, np.int32)))))
 
     def add_trial(self, mesh: PolyMesh, settings: dict[str, Any], figures: dict[str, Any]) -> Trial:

@@ -3,25 +3,40 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field, replace
+from functools import lru_cache
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from jacket.core.mesh.polymesh import PolyMesh
+from jacket.core.source.rebuild import joined
 
 STAGES = ("source", "topology", "seams", "flatten", "layout", "deliver")
 
 
 @dataclass(frozen=True, eq=False)
 class SourceObject:
-    """A dense mesh."""
+    """A dense mesh.
+
+    placing   (4, 4) how it was moved since it came from its file; a newer file is moved alike
+    stamp     time (ns) and size of the file it came from
+    locked    mending and placing are refused
+    """
 
     id: int
     name: str
     mesh: PolyMesh
     path: str = ""
     visible: bool = True
+    locked: bool = False
+    placing: NDArray[np.float64] = field(default_factory=lambda: np.eye(4))
+    stamp: tuple[int, int] = (0, 0)
+
+    @property
+    def was_placed(self) -> bool:
+        """Whether it was moved since it came."""
+        return not np.array_equal(self.placing, np.eye(4))
 
 
 @dataclass(frozen=True, eq=False)
@@ -65,6 +80,12 @@ class Held:
         return len(self.ids)
 
 
+@lru_cache(maxsize=2)
+def _together(sources: tuple[SourceObject, ...]) -> SourceObject:
+    """Several sources as one, for measuring and picking."""
+    return SourceObject(sources[0].id, " + ".join(s.name for s in sources), joined([s.mesh for s in sources]))
+
+
 @dataclass(frozen=True, eq=False)
 class State:
     """Everything that undo brings back."""
@@ -76,6 +97,8 @@ class State:
     mirror: str = ""
     sheet: Sheet = Sheet()
     held: Held = Held()
+    active_source: int = -1
+    picked: Held = Held()
     next_id: int = 1
 
     @property
@@ -85,8 +108,24 @@ class State:
 
     @property
     def source(self) -> SourceObject | None:
-        """The first visible source, or the first one."""
-        return next((s for s in self.sources if s.visible), self.sources[0] if self.sources else None)
+        """What jackets are fitted to: the visible source, several visible ones as one, or the first of all."""
+        visible = tuple(s for s in self.sources if s.visible)
+        if len(visible) > 1:
+            return _together(visible)
+        return visible[0] if visible else (self.sources[0] if self.sources else None)
+
+    @property
+    def chosen_source(self) -> SourceObject | None:
+        """The one source that mending and placing work on."""
+        named = next((s for s in self.sources if s.id == self.active_source), None)
+        return named or next((s for s in self.sources if s.visible), self.sources[0] if self.sources else None)
+
+    def with_source(self, source: SourceObject) -> State:
+        """A source of the same id replaced; faces picked on it are let go where its faces changed."""
+        old = next((s for s in self.sources if s.id == source.id), None)
+        same = old is not None and old.mesh.corners is source.mesh.corners
+        sources = tuple(source if s.id == source.id else s for s in self.sources)
+        return replace(self, sources=sources, picked=self.picked if same else Held())
 
     def with_(self, **changes: Any) -> State:
         """A copy with some fields replaced."""

@@ -11,12 +11,14 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from jacket.core.mesh.materials import Material
 from jacket.core.mesh.polymesh import PolyMesh, sorted_pairs
 from jacket.document.state import JacketObject, Sheet, SourceObject, State, Trial
 from jacket.errors import FormatError, JacketError
 from jacket.formats.atomic import read_bytes, write_bytes
 
-VERSION = 1
+VERSION = 2
+"""1: first. 2: colours, materials and groups of meshes; locked, placed and stamped sources."""
 _MOST_BYTES = 8_000_000_000
 _KINDS = {"f": np.float64, "i": np.int32, "u": np.int32, "b": np.bool_}
 
@@ -42,7 +44,9 @@ def project_bytes(state: State) -> bytes:
             "format": "jacket project", "version": VERSION, "active": state.active, "mirror": state.mirror,
             "next_id": state.next_id,
             "sheet": {"size": state.sheet.size, "margin": state.sheet.margin, "turn": state.sheet.turn},
-            "sources": [{"id": s.id, "name": s.name, "path": s.path, "visible": s.visible, "mesh": put(s.mesh)}
+            "active_source": state.active_source,
+            "sources": [{"id": s.id, "name": s.name, "path": s.path, "visible": s.visible, "locked": s.locked,
+                         "placing": s.placing.ravel().tolist(), "stamp": list(s.stamp), "mesh": put(s.mesh)}
                         for s in state.sources],
             "jackets": [{"id": j.id, "name": j.name, "visible": j.visible, "mesh": put(j.mesh)} for j in state.jackets],
             "trials": [{"id": t.id, "name": t.name, "settings": t.settings, "figures": t.figures, "mesh": put(t.mesh)}
@@ -56,6 +60,18 @@ def _write_mesh(archive: zipfile.ZipFile, name: str, mesh: PolyMesh) -> None:
     arrays = {"points": mesh.points, "corners": mesh.corners, "starts": mesh.starts}
     arrays |= {f"uv.{k}": v for k, v in mesh.uvs.items()}
     arrays |= {f"mark.{k}": v for k, v in mesh.marks.items()}
+    arrays |= {f"point.{k}": v for k, v in mesh.point_data.items()}
+    arrays |= {f"face.{k}": v for k, v in mesh.face_data.items()}
+    if mesh.materials or mesh.groups:
+        tables = {
+            "groups": list(mesh.groups),
+            "materials": [{"name": m.name, "colour": list(m.colour), "left_out": m.left_out,
+                           "picture": f"picture{k}" if m.picture else ""} for k, m in enumerate(mesh.materials)],
+        }  # fmt: skip
+        archive.writestr(f"{name}/tables.json", json.dumps(tables, indent=1))
+        for k, m in enumerate(mesh.materials):
+            if m.picture:
+                archive.writestr(f"{name}/picture{k}", m.picture)
     for key, array in arrays.items():
         data = io.BytesIO()
         np.save(data, np.ascontiguousarray(array), allow_pickle=False)
@@ -97,8 +113,7 @@ def _read(archive: zipfile.ZipFile, path: Path) -> State:
     sheet = manifest["sheet"]
     turn = str(sheet["turn"])
     return State(
-        sources=tuple(SourceObject(int(s["id"]), str(s["name"]), mesh(s["mesh"]), str(s["path"]), bool(s["visible"]))
-                      for s in manifest["sources"]),
+        sources=tuple(_source(s, mesh(s["mesh"])) for s in manifest["sources"]),
         jackets=tuple(JacketObject(int(j["id"]), str(j["name"]), mesh(j["mesh"]), bool(j["visible"]))
                       for j in manifest["jackets"]),
         trials=tuple(Trial(int(t["id"]), str(t["name"]), mesh(t["mesh"]), dict(t["settings"]), dict(t["figures"]))
@@ -107,7 +122,31 @@ def _read(archive: zipfile.ZipFile, path: Path) -> State:
         mirror=manifest["mirror"] if manifest["mirror"] in ("", "x", "y", "z") else "",
         sheet=Sheet(int(sheet["size"]), float(sheet["margin"]), turn if turn in ("free", "quarter", "none") else "free"),
         next_id=int(manifest["next_id"]),
+        active_source=int(manifest.get("active_source", -1)),
     )  # fmt: skip
+
+
+def _source(entry: dict[str, Any], mesh: PolyMesh) -> SourceObject:
+    placing = np.array(entry.get("placing", np.eye(4)), float).reshape(4, 4)
+    if not np.isfinite(placing).all() or abs(np.linalg.det(placing[:3, :3])) < 1e-300:
+        placing = np.eye(4)
+    time, size = entry.get("stamp", (0, 0))
+    return SourceObject(
+        int(entry["id"]), str(entry["name"]), mesh, str(entry["path"]), bool(entry["visible"]),
+        bool(entry.get("locked", False)), placing, (int(time), int(size)),
+    )  # fmt: skip
+
+
+def _tables(archive: zipfile.ZipFile, name: str) -> tuple[tuple[Material, ...], tuple[str, ...]]:
+    if f"{name}/tables.json" not in archive.namelist():
+        return (), ()
+    tables = json.loads(archive.read(f"{name}/tables.json"))
+    materials = []
+    for row in tables["materials"]:
+        r, g, b, a = (float(v) for v in row["colour"])
+        picture = archive.read(f"{name}/{row['picture']}") if row["picture"] else b""
+        materials.append(Material(str(row["name"]), (r, g, b, a), picture, str(row["left_out"])))
+    return tuple(materials), tuple(str(g) for g in tables["groups"])
 
 
 def _read_mesh(archive: zipfile.ZipFile, name: str) -> PolyMesh:
@@ -123,7 +162,19 @@ def _read_mesh(archive: zipfile.ZipFile, name: str) -> PolyMesh:
         elif key.startswith("mark.") and array.ndim == 2 and array.shape[1:] == (2,):
             inside = (array >= 0).all(axis=1) & (array < mesh.n_points).all(axis=1)
             mesh = mesh.with_(marks={**mesh.marks, key[5:]: sorted_pairs(array[inside])})
-    return mesh
+        elif key.startswith("point.") and len(array) == mesh.n_points and array.ndim <= 2:
+            mesh = mesh.with_(point_data={**mesh.point_data, key[6:]: array})
+        elif key.startswith("face.") and array.shape == (mesh.n_faces,):
+            mesh = mesh.with_(face_data={**mesh.face_data, key[5:]: array})
+    materials, groups = _tables(archive, name)
+    for kind, table in (("material", materials), ("group", groups)):
+        label = mesh.face_data.get(kind)
+        if label is not None and (label.dtype.kind not in "iu" or (len(label) and label.max() >= len(table))):
+            mesh = mesh.with_(face_data={k: v for k, v in mesh.face_data.items() if k != kind})
+    colour = mesh.point_data.get("colour")
+    if colour is not None and (colour.dtype != np.uint8 or colour.shape != (mesh.n_points, 4)):
+        mesh = mesh.with_(point_data={k: v for k, v in mesh.point_data.items() if k != "colour"})
+    return mesh.with_(materials=materials, groups=groups)
 
 
 def _array(data: bytes) -> NDArray[Any]:

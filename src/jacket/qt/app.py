@@ -143,8 +143,7 @@ def main(arguments: list[str] | None = None) -> int:
     if options.stage:
         window.show_stage(options.stage)
     QTimer.singleShot(0, lambda: window.frame(True))
-    for file in files:
-        window.filing.open_path(file)
+    window.filing.open_paths(files)
     if options.shot:
         settle(window)
         window.grab().save(options.shot)

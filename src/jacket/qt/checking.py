@@ -4,11 +4,12 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any
 
+import numpy as np
 from PySide6.QtCore import QTimer
 
 from jacket.core.checks.model import Check
-from jacket.core.checks.source import offender_positions
-from jacket.document.derived import checks_of, key_numbers
+from jacket.core.checks.source import offenders
+from jacket.document.derived import checks_of, crossings_of, forget_connectivity, kept, key_numbers
 from jacket.document.state import State
 from jacket.progress import Progress
 from jacket.qt.work import Worker
@@ -27,6 +28,7 @@ class Checking:
         self.timer.timeout.connect(self._start)
         self._turn: dict[str, int] = {}
         self._closed = False
+        self._source_turn: tuple[Any, int] = (None, -1)
 
     @property
     def busy(self) -> bool:
@@ -63,6 +65,7 @@ class Checking:
             return
         now = window.document.state
         same = all(getattr(now, p) is getattr(state, p) for p in ("sources", "jackets", "sheet"))
+        same = same and now.chosen_source is state.chosen_source
         if window.stage != stage or not same:
             self.timer.start()
             return
@@ -71,13 +74,51 @@ class Checking:
         window.strip.show_checks(checks)
         window.panel.show_health(state)
 
+    def _show_on_source(self, check: Check) -> None:
+        """Light all offenders of the chosen source; at another click frame them one by one."""
+        window = self.window
+        source = window.document.state.chosen_source
+        if source is None or (check.level == "good" and check.id != "density"):
+            window.say(f"{check.label}: nothing to show.")
+            return
+        mesh = source.mesh
+
+        def job(progress: Progress) -> Any:
+            progress(0.2, f"looking for {check.label.lower()}")
+            found = kept(mesh, ("offenders", check.id), lambda: offenders(mesh, check.id, crossings_of(mesh)))
+            forget_connectivity(mesh)
+            return found
+
+        window.work(f"looking for {check.label.lower()}", job, lambda found: self._light(check, found))
+
+    def _light(self, check: Check, found: Any) -> None:
+        window = self.window
+        if not found:
+            window.say(f"{check.label}: nothing to show.")
+            return
+        key = (check.id, id(found))
+        turn = self._source_turn[1] + 1 if self._source_turn[0] == key else -1
+        self._source_turn = (key, turn)
+        if turn < 0 or len(found) == 1:
+            window.light(np.concatenate(found))
+            if len(found) == 1:
+                window.form.frame_points(found[0].reshape(-1, 3))
+            more = "; click again to step through them" if len(found) > 1 else ""
+            window.say(f"{check.label}: {check.value} lit{more}.")
+            return
+        one = found[turn % len(found)]
+        window.light(one)
+        window.form.frame_points(one.reshape(-1, 3))
+        length = float(np.linalg.norm(one[:, 1] - one[:, 0], axis=1).sum())
+        tail = f", {length:.4g} u round" if check.id == "holes" else ""
+        window.say(f"{check.label}: {turn % len(found) + 1} of {len(found):,}{tail}.")
+
     def show(self, check: Check) -> None:
         """Show and hold what a check found; again for the next of them."""
         window = self.window
         state = window.document.state
         if window.stage == "source":
-            if state.source is not None and check.level != "good":
-                window.light(offender_positions(state.source.mesh, check.id))
+            self._show_on_source(check)
             return
         count = len(check.offenders)
         if count == 0 or check.kind == "none":

@@ -15,8 +15,18 @@ _OPERATORS: dict[type, Any] = {
 }  # fmt: skip
 
 
-def evaluate(text: str, unit: str = "") -> float:
-    """The value of typed arithmetic such as "2*512" or "4,000 / 3 px"; ValueError when it is none."""
+_LENGTHS = {"mm": 0.001, "cm": 0.01, "m": 1.0, "in": 0.0254, "ft": 0.3048}
+"""Endings of typed lengths, in metres."""
+
+
+def evaluate(text: str, unit: str = "", lengths: bool = False) -> float:
+    """The value of typed arithmetic such as "2*512" or "4,000 / 3 px"; with `lengths` also "30 cm" as metres.
+    Raises ValueError when it is none."""
+    if lengths:
+        word = text.strip().lower()
+        for ending in sorted(_LENGTHS, key=len, reverse=True):
+            if word.endswith(ending) and word[: -len(ending)].strip()[-1:].isdigit():
+                return evaluate(word[: -len(ending)]) * _LENGTHS[ending]
     cleaned = text.replace(",", "").replace(unit, "").strip() if unit else text.replace(",", "").strip()
     if len(cleaned) > 60:
         raise ValueError("too long")
@@ -42,9 +52,12 @@ class NumberField(QLineEdit):
 
     changed = Signal(float)
 
-    def __init__(self, value: float, low: float, high: float, unit: str = "", whole: bool = True) -> None:
+    def __init__(
+        self, value: float, low: float, high: float, unit: str = "", whole: bool = True, lengths: bool = False
+    ) -> None:
         super().__init__()
         self.value, self.low, self.high, self.unit, self.whole = value, low, high, unit, whole
+        self.lengths = lengths
         self.setFixedWidth(78)
         self.setAlignment(Qt.AlignmentFlag.AlignRight)
         self.editingFinished.connect(self._take)
@@ -56,7 +69,7 @@ class NumberField(QLineEdit):
 
     def _take(self) -> None:
         try:
-            value = min(max(evaluate(self.text(), self.unit), self.low), self.high)
+            value = min(max(evaluate(self.text(), self.unit, self.lengths), self.low), self.high)
         except ValueError:
             value = self.value
         value = float(round(value)) if self.whole else value

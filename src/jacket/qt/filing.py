@@ -9,14 +9,17 @@ from PySide6.QtWidgets import QFileDialog, QMessageBox
 
 from jacket import __version__
 from jacket.cli.terminal import plain, report_bytes
+from jacket.core.fit.refit import marked, refit
 from jacket.core.job import delivery_checks
-from jacket.document.derived import health_of, surface_of
+from jacket.core.source.placing import placed
+from jacket.document.derived import surface_of
 from jacket.document.state import State
 from jacket.errors import JacketError
 from jacket.formats.deliver import deliver_files
 from jacket.formats.project import load_project, save_project
 from jacket.formats.registry import READ_ENDINGS, read_mesh
-from jacket.progress import Progress
+from jacket.progress import Progress, part
+from jacket.qt.watching import stamp_of
 from jacket.tools.commands import project_name
 
 if TYPE_CHECKING:
@@ -28,14 +31,25 @@ class Filing:
 
     def __init__(self, window: Window) -> None:
         self.window = window
+        self.waiting: list[Path] = []
 
     # ---- opening --------------------------------------------------------------------------------
     def open_source(self) -> None:
-        """Ask for a mesh and open it as a source."""
+        """Ask for meshes and open them as sources."""
         kinds = " ".join(f"*{e}" for e in READ_ENDINGS)
-        path, _ = QFileDialog.getOpenFileName(self.window, "Open a source", "", f"Meshes ({kinds})")
-        if path:
-            self.open_path(Path(path))
+        paths, _ = QFileDialog.getOpenFileNames(self.window, "Open sources", "", f"Meshes ({kinds})")
+        self.open_paths([Path(p) for p in paths])
+
+    def open_paths(self, paths: list[Path]) -> None:
+        """Open several files one after another; what cannot be opened does not hold up the others."""
+        if paths:
+            self.waiting += paths[1:]
+            self.open_path(paths[0])
+
+    def open_next(self) -> None:
+        """Go on with the files that are still to be opened."""
+        if self.waiting and not self.window.worker.busy:
+            self.open_path(self.waiting.pop(0))
 
     def open_project(self) -> None:
         """Ask for a project and open it in place of the present one."""
@@ -49,17 +63,70 @@ class Filing:
         try:
             if path.suffix.lower() == ".jacket":
                 if self.may_leave():
-                    window.work(f"opening {path.name}", lambda p: _prepared(load_project(path)),
+                    window.work(f"opening {path.name}", lambda p: self._prepared(load_project(path), p),
                                 lambda state: self.show_project(state, str(path)))  # fmt: skip
             else:
-                window.work(f"opening {path.name}", lambda p: _read_prepared(path, p),
-                            lambda mesh: self._add(path, mesh))  # fmt: skip
+                window.work(f"opening {path.name}", lambda p: self._read(path, p),
+                            lambda found: self._add(path, *found))  # fmt: skip
         except JacketError as error:
             window.say(str(error))
 
-    def _add(self, path: Path, mesh: Any) -> None:
+    def _read(self, path: Path, progress: Progress) -> Any:
+        """Read a mesh and derive here, off the window's thread, what its first picture and pick need."""
+        stamp = stamp_of(path)
+        mesh = read_mesh(path, part(progress, 0.0, 0.6))
+        self.window.prepare(mesh, part(progress, 0.6, 1.0))
+        return mesh, stamp
+
+    def _prepared(self, state: State, progress: Progress) -> State:
+        for source in state.sources:
+            self.window.prepare(source.mesh, progress)
+        return state
+
+    def take_new_file(self) -> None:
+        """Read the file of the chosen source again, move it as the old one was, refit the jackets to it."""
+        window = self.window
+        document = window.document
+        source = window.watching.changed() or document.state.chosen_source
+        if source is None or not source.path:
+            raise JacketError("This source came from no file, so there is no newer one to take.")
+        path, stamp, state = Path(source.path), stamp_of(source.path), document.state
+
+        def job(progress: Progress) -> Any:
+            mesh = placed(read_mesh(path, part(progress, 0.0, 0.4)), source.placing)
+            window.prepare(mesh, part(progress, 0.4, 0.7))
+            jackets, poor = {}, 0
+            old = surface_of(source.mesh)
+            for jacket in state.jackets:
+                if jacket.mesh.n_faces == 0:
+                    continue
+                done = refit(jacket.mesh, surface_of(mesh), mesh.diagonal, old, part(progress, 0.7, 1.0))
+                jackets[jacket.id] = marked(done)
+                poor += len(done.poor)
+            return mesh, jackets, poor
+
+        def done(found: Any) -> None:
+            mesh, jackets, poor = found
+            now = {j.id: j.mesh for j in document.state.jackets}
+            if document.source_of(source.id).mesh is not source.mesh or any(
+                now.get(j.id) is not j.mesh for j in state.jackets
+            ):
+                raise JacketError(
+                    "The source or the jacket changed meanwhile, so the new file was not taken; ask again."
+                )
+            document.take_new_source(source.id, mesh, stamp, jackets)
+            window.panel.show_changed(None)
+            if jackets:
+                if not window.display.on["moved"]:
+                    window.toggle("moved")
+                tail = f"; {poor:,} points are refitted badly, see the checks" if poor else ""
+                window.say(f"{source.name} is new; the jacket was refitted and shows how far it moved{tail}.")
+
+        window.work(f"taking the new {source.name}", job, done)
+
+    def _add(self, path: Path, mesh: Any, stamp: tuple[int, int]) -> None:
         first = not self.window.document.state.sources
-        self.window.document.add_source(path.stem, mesh, str(path))
+        self.window.document.add_source(path.stem, mesh, str(path.resolve()), stamp)
         self.window.settings.remember(str(path))
         if first:
             self.window.frame(True)
@@ -157,21 +224,3 @@ class Filing:
             window.say(f"Delivered {len(written)} files to {folder}{tail}.")
 
         window.work("delivering", job, done)
-
-
-def _read_prepared(path: Path, progress: Progress) -> Any:
-    """Read a mesh and derive here, off the window's thread, what its first picture and pick need."""
-    mesh = read_mesh(path, progress)
-    _prepare(mesh)
-    return mesh
-
-
-def _prepare(mesh: Any) -> None:
-    surface_of(mesh)
-    health_of(mesh)
-
-
-def _prepared(state: State) -> State:
-    for source in state.sources:
-        _prepare(source.mesh)
-    return state

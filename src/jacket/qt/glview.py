@@ -33,6 +33,7 @@ class GlView(QOpenGLWidget):
     broke = Signal(str)
     menu_wanted = Signal(object)
     chip_toggled = Signal(str)
+    acted = Signal()
 
     def __init__(self, title: str, chips: list[tuple[str, str]], title_colour: str) -> None:
         super().__init__()
@@ -53,6 +54,8 @@ class GlView(QOpenGLWidget):
         self._hover_timer.timeout.connect(self._hover_now)
         self._settle = QTimer(self, interval=160, singleShot=True)
         self._settle.timeout.connect(self._settled)
+        self._more = QTimer(self, interval=5, singleShot=True)
+        self._more.timeout.connect(self.update)
         self.overlay = Overlay(self, self.project)
         self.chips: dict[str, QPushButton] = {}
         self._bar = QWidget(self)
@@ -132,6 +135,9 @@ class GlView(QOpenGLWidget):
             matrix, eye, rotation = self.matrix_eye_rotation()
             self.renderer.draw(self.scene, matrix, eye, size, target, self.moving, rotation)
             self.frames += 1
+            if self.renderer.unfinished:
+                # The next piece of a heavy source is drawn once the window has seen to everything else.
+                self._more.start()
         except Exception as error:
             self._report(error)
 
@@ -154,6 +160,11 @@ class GlView(QOpenGLWidget):
         self.overlay.update()
 
     view_name = ""
+
+    @property
+    def unfinished(self) -> bool:
+        """Whether a heavy source is still being drawn to its end."""
+        return self.renderer is not None and self.renderer.unfinished
 
     # ---- camera --------------------------------------------------------------------------------
     def _camera_moved(self) -> None:
@@ -196,6 +207,7 @@ class GlView(QOpenGLWidget):
             self._drag = "tool"
             tool, pointer = self.tool, self._event_pointer(event)
             self._guarded(lambda: _hover_then_press(tool, pointer))
+            self.acted.emit()
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:  # noqa: N802 - Qt's name
         at = event.position()
@@ -227,6 +239,7 @@ class GlView(QOpenGLWidget):
         if drag == "tool" and tool is not None:
             pointer = self._event_pointer(event)
             self._guarded(lambda: tool.release(pointer))
+            self.acted.emit()
         elif (
             drag == "turn"
             and event.button() == Qt.MouseButton.RightButton

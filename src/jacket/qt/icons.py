@@ -66,9 +66,32 @@ def _place(p: QPainter) -> None:
     p.drawPolyline([QPointF(17, 7), QPointF(21, 7), QPointF(21, 11)])
 
 
+def _sift(p: QPainter) -> None:
+    p.drawArc(QRectF(4, 2, 20, 16), 180 * 16, 180 * 16)
+    p.drawLine(QPointF(4, 10), QPointF(24, 10))
+    p.setBrush(p.pen().color())
+    for at in (QPointF(9, 23), QPointF(14, 25), QPointF(19, 22)):
+        p.drawEllipse(at, 1.3, 1.3)
+
+
+def _gauge(p: QPainter) -> None:
+    p.drawLine(QPointF(5, 22), QPointF(22, 5))
+    for t in (0.0, 0.33, 0.66, 1.0):
+        x, y = 5 + 17 * t, 22 - 17 * t
+        size = 4.0 if t in (0.0, 1.0) else 2.4
+        p.drawLine(QPointF(x - size, y - size), QPointF(x + size, y + size))
+
+
+def _ground(p: QPainter) -> None:
+    p.drawPolygon(QPolygonF([QPointF(14, 5), QPointF(21, 17), QPointF(7, 17)]))
+    p.drawLine(QPointF(3, 22), QPointF(25, 22))
+    for x in (6, 12, 18, 24):
+        p.drawLine(QPointF(x, 22), QPointF(x - 3, 26))
+
+
 _PAINTERS: dict[str, Painter] = {
     "draft": _draft, "nudge": _nudge, "relax": _relax, "unpick": _unpick, "hold": _hold, "cut": _cut, "sew": _sew,
-    "place": _place,
+    "place": _place, "sift": _sift, "gauge": _gauge, "ground": _ground,
 }  # fmt: skip
 
 

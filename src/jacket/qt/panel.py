@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from pathlib import Path
+from functools import partial
 from typing import Any
 
 import numpy as np
@@ -25,11 +25,14 @@ from PySide6.QtWidgets import (
 from jacket.core.mesh.geometry import dihedral_angles, edge_lengths, face_areas
 from jacket.document.derived import health_of
 from jacket.document.document import Document
-from jacket.document.state import State
+from jacket.document.state import SourceObject, State
+from jacket.qt import source_cards
 from jacket.qt.fields import NumberField
 from jacket.settings import Settings
 from jacket.tools.base import Tool
 from jacket.tools.commands import Command
+from jacket.tools.mending import Proposal
+from jacket.tools.surveying import Gauge
 
 
 class Card(QFrame):
@@ -38,9 +41,9 @@ class Card(QFrame):
     def __init__(self, title: str, right: str = "") -> None:
         super().__init__()
         self.setObjectName("card")
-        self.column = QVBoxLayout(self)
-        self.column.setContentsMargins(10, 8, 10, 9)
-        self.column.setSpacing(5)
+        whole = QVBoxLayout(self)
+        whole.setContentsMargins(10, 8, 10, 9)
+        whole.setSpacing(5)
         head = QHBoxLayout()
         self.title = QLabel(title)
         self.title.setObjectName("title")
@@ -49,12 +52,35 @@ class Card(QFrame):
         head.addWidget(self.title)
         head.addStretch(1)
         head.addWidget(self.right)
-        self.column.addLayout(head)
+        whole.addLayout(head)
+        self.body = QWidget()
+        self.body.setObjectName("plain")
+        self.column = QVBoxLayout(self.body)
+        self.column.setContentsMargins(0, 0, 0, 0)
+        self.column.setSpacing(5)
+        whole.addWidget(self.body)
+        self.folded_changed: Callable[[bool], None] | None = None
+
+    def foldable(self, folded: bool, changed: Callable[[bool], None]) -> None:
+        """Let a click on the title hide and show what is below it."""
+        self.folded_changed = changed
+        self.title.setCursor(Qt.CursorShape.PointingHandCursor)
+        self._fold(folded)
+
+    def _fold(self, folded: bool) -> None:
+        self.body.setVisible(not folded)
+        self.title.setText(("▸ " if folded else "▾ ") + self.title.text().lstrip("▸▾ "))
+
+    def mousePressEvent(self, event: Any) -> None:  # noqa: N802 - Qt's name
+        if self.folded_changed is not None and event.position().y() < 30:
+            folded = self.body.isVisible()
+            self._fold(folded)
+            self.folded_changed(folded)
 
     def clear(self) -> None:
         """Take out everything below the title."""
-        while self.column.count() > 1:
-            _discard(self.column.takeAt(1))
+        while self.column.count():
+            _discard(self.column.takeAt(0))
 
     def row(self, label: str, right: QWidget | str) -> QWidget:
         """A label and a value or field."""
@@ -87,6 +113,11 @@ class Panel(QScrollArea):
     value_changed = Signal(str, object)
     visible_wanted = Signal(int, bool)
     open_wanted = Signal(str)
+    source_wanted = Signal(int)
+    object_menu_wanted = Signal(int, object)
+    look_changed = Signal(str, object)
+    gauge_wanted = Signal(float)
+    new_file_left = Signal()
 
     def __init__(
         self, document: Document, commands: dict[str, Command], values: dict[str, Any], settings: Settings
@@ -103,10 +134,18 @@ class Panel(QScrollArea):
         self.column.setSpacing(9)
         body.setFixedWidth(248)
         self.tool_card, self.bench_card = Card(""), Card("On the bench")
-        self.held_card, self.stage_card = Card("Held"), Card("")
-        self.trial_card = Card("Trial")
-        for card in (self.tool_card, self.bench_card, self.held_card, self.stage_card, self.trial_card):
+        self.held_card, self.trial_card = Card("Held"), Card("Trial")
+        self.changed_card, self.proposal_card, self.picked_card = Card(""), Card(""), Card("Picked")
+        for card in (self.changed_card, self.proposal_card, self.tool_card, self.bench_card, self.picked_card,
+                     self.held_card, self.trial_card):  # fmt: skip
             self.column.addWidget(card)
+        for card in (self.changed_card, self.proposal_card, self.picked_card):
+            card.hide()
+        self.stage_cards: list[Card] = []
+        self.health_card: Card | None = None
+        self.look_card: Card | None = None
+        self.display: Any = None
+        self.mirror_plane: Any = None
         self.column.addStretch(1)
         self.setWidget(body)
         self.buttons: dict[str, QPushButton] = {}
@@ -124,6 +163,8 @@ class Panel(QScrollArea):
         card.title.setText(tool.label)
         card.right.setText(tool.key)
         settings = tool.settings
+        if isinstance(tool, Gauge):
+            source_cards.gauge_rows(self, card, tool)
         if tool.brush:
             self._slider(card, "Size", settings.brush, 10, 250, "px", lambda v: setattr(settings, "brush", v))
             self._slider(
@@ -133,7 +174,7 @@ class Panel(QScrollArea):
             hold.setChecked(settings.hold_borders)
             hold.toggled.connect(lambda on: setattr(settings, "hold_borders", on))
             card.row("Leave borders alone", hold)
-        else:
+        elif tool.stage != "source":
             self._slider(
                 card,
                 "Reach for joining" if tool.id == "draft" else "Reach",
@@ -163,6 +204,11 @@ class Panel(QScrollArea):
             line.addWidget(right, 1)
             card.column.addLayout(line)
 
+    def refresh_tool(self, tool: Tool) -> None:
+        """Show what a tool of the Source stage has measured."""
+        if isinstance(tool, Gauge):
+            self.show_tool(tool, self.document.state.mirror)
+
     def _slider(
         self, card: Card, label: str, value: float, low: int, high: int, unit: str, change: Callable[[float], None]
     ) -> None:
@@ -184,16 +230,19 @@ class Panel(QScrollArea):
     def show_objects(self, state: State) -> None:
         """Sources, jackets and trials with what they count."""
         objects: list[Any] = [*state.sources, *state.jackets]
-        key = (state.active, *((o.id, o.name, o.visible, o.mesh.n_faces, o.mesh.is_quads) for o in objects))
+        chosen = state.chosen_source
+        key = (state.active, chosen.id if chosen is not None else -1,
+               *((o.id, o.name, o.visible, o.mesh.n_faces, getattr(o, "locked", False)) for o in objects))  # fmt: skip
         if key == self._objects_key:
             return
         self._objects_key = key
         card = self.bench_card
         card.clear()
         for source in state.sources:
-            self._object(
-                card, source.id, f"{source.name} (source)", f"{len(source.mesh.triangles):,} tris", source.visible
-            )
+            count = f"{len(source.mesh.triangle_points):,} tris"
+            marked = self.stage == "source" and chosen is not None and chosen.id == source.id and len(state.sources) > 1
+            name = f"{source.name} (locked)" if source.locked else f"{source.name} (source)"
+            self._object(card, source.id, name, count, source.visible, marked, is_source=True)
         for jacket in state.jackets:
             self._object(card, jacket.id, jacket.name, f"{jacket.mesh.n_faces:,} quads" if jacket.mesh.is_quads else
                          f"{jacket.mesh.n_faces:,} faces", jacket.visible)  # fmt: skip
@@ -203,10 +252,18 @@ class Panel(QScrollArea):
             text.setWordWrap(True)
             card.column.addWidget(text)
 
-    def _object(self, card: Card, object_id: int, name: str, count: str, visible: bool) -> None:
+    def _object(
+        self, card: Card, object_id: int, name: str, count: str, visible: bool, marked: bool = False,
+        is_source: bool = False,
+    ) -> None:  # fmt: skip
         row = QPushButton()
-        row.setObjectName("chosen" if object_id == self.document.state.active else "row")
-        row.setToolTip("Click to hide or show it.")
+        row.setObjectName("chosen" if object_id == self.document.state.active or marked else "row")
+        row.setToolTip("Click to hide or show it; right-click for more." if is_source else "Click to hide or show it.")
+        if is_source:
+            row.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
+            row.customContextMenuRequested.connect(
+                lambda at: self.object_menu_wanted.emit(object_id, row.mapToGlobal(at))
+            )
         line = QHBoxLayout(row)
         line.setContentsMargins(6, 0, 6, 0)
         left = QLabel(name)
@@ -220,7 +277,16 @@ class Panel(QScrollArea):
         line.addStretch(1)
         line.addWidget(right)
         row.setMinimumHeight(26)
-        row.clicked.connect(lambda: self.visible_wanted.emit(object_id, not visible))
+        several = is_source and self.stage == "source" and len(self.document.state.sources) > 1
+
+        def clicked() -> None:
+            # Where there are several sources the first click chooses one, the next hides or shows it.
+            if several and not marked:
+                self.source_wanted.emit(object_id)
+            else:
+                self.visible_wanted.emit(object_id, not visible)
+
+        row.clicked.connect(clicked)
         card.column.addWidget(row)
 
     # ---- held -----------------------------------------------------------------------------------
@@ -251,33 +317,82 @@ class Panel(QScrollArea):
 
     # ---- the stage ------------------------------------------------------------------------------
     def show_stage(self, stage: str) -> None:
-        """The stage's settings and big actions."""
+        """The stage's settings and big actions, a card for each matter."""
         self.stage = stage
-        card = self.stage_card
-        card.clear()
-        card.setProperty("health", 0)
-        self.buttons = {}
-        for build in _STAGE_CARDS[stage]:
+        for card in self.stage_cards:
+            self.column.removeWidget(card)
+            card.hide()
+            card.deleteLater()
+        self.stage_cards, self.buttons = [], {}
+        self.health_card = self.look_card = None
+        builders = _STAGE_CARDS[stage]
+        for k, build in enumerate(builders):
+            card = Card("")
             build(self, card)
-        self.refresh_buttons(self.document.state)
+            if len(builders) > 1 and k:
+                name = build.__name__
+                folded = name in self.settings.folded
+                card.foldable(folded, partial(self._remember_fold, name))
+            self.column.insertWidget(self.column.indexOf(self.trial_card), card)
+            self.stage_cards.append(card)
+        state = self.document.state
+        self.held_card.setVisible(stage != "source")
+        self._objects_key = None
+        self.show_objects(state)
+        self.show_picked(state)
+        self.refresh_buttons(state)
+
+    @property
+    def stage_card(self) -> Card:
+        """The first card of the stage."""
+        return self.stage_cards[0]
+
+    def _remember_fold(self, name: str, folded: bool) -> None:
+        kept = [n for n in self.settings.folded if n != name]
+        self.settings.folded = [*kept, name] if folded else kept
 
     def show_health(self, state: State) -> None:
-        """Size and counts of the source in the Source stage's card, once they are known."""
-        source = state.source
-        if self.stage != "source" or source is None:
+        """Size and counts of the chosen source, once they are known."""
+        source, card = state.chosen_source, self.health_card
+        if card is None or source is None:
             return
         health = health_of(source.mesh)
-        if self.stage_card.property("health") == id(health):
+        key = f"{id(health)} {source.id} {source.name} {source.locked} {self.values.get('shown_unit')}"
+        if card.property("health") != key:
+            card.setProperty("health", key)
+            source_cards.fill_health(self, card, source, health)
+            self.refresh_buttons(state)
+
+    def show_look(self, display: Any, plane: Any) -> None:
+        """The Look card, after what is shown changed elsewhere."""
+        self.display, self.mirror_plane = display, plane
+        if self.look_card is not None:
+            source_cards.fill_look(self, self.look_card, display, plane)
+            self.refresh_buttons(self.document.state)
+
+    def show_proposal(self, proposal: Proposal | None) -> None:
+        """What a mend would do, or nothing."""
+        source_cards.fill_proposal(self, self.proposal_card, proposal)
+        self.verticalScrollBar().setValue(0)
+
+    def show_changed(self, source: SourceObject | None) -> None:
+        """A source whose file is newer on disk, or nothing."""
+        source_cards.fill_changed(self, self.changed_card, source)
+
+    def show_picked(self, state: State) -> None:
+        """How many faces of the source are picked, and what can be done with them."""
+        card, count = self.picked_card, len(state.picked)
+        card.setVisible(self.stage == "source" and count > 0)
+        card.clear()
+        if self.stage != "source" or count == 0:
             return
-        self.show_stage("source")
-        card = self.stage_card
-        card.setProperty("health", id(health))
-        card.row("Triangles", f"{health.triangles:,}")
-        card.row("Points", f"{health.points:,}")
-        card.row("Size", " × ".join(f"{v:.3g}" for v in health.size))
-        card.row("Diagonal", f"{health.diagonal:.4g} u")
-        if health.borders:
-            card.row("Longest border", f"{health.border_perimeters[0]:.3g} u")
+        card.right.setText(f"{count:,} faces")
+        line = QHBoxLayout()
+        for command_id, text in (("drop-picked", "Drop them"), ("keep-picked", "Keep only them")):
+            button = QPushButton(text)
+            button.clicked.connect(lambda _=False, c=command_id: self.command_wanted.emit(c))
+            line.addWidget(button)
+        card.column.addLayout(line)
 
     def number(
         self, card: Card, label: str, name: str, low: float, high: float, unit: str = "", whole: bool = True
@@ -342,20 +457,6 @@ class Panel(QScrollArea):
         card.column.addLayout(line)
 
 
-def _source_card(panel: Panel, card: Card) -> None:
-    card.title.setText("Source")
-    card.right.setText("")
-    panel.action(card, "open-source", main=True)
-    panel.action(card, "open-project")
-    panel.action(card, "frame-all")
-    for path in [p for p in panel.settings.recent if Path(p).exists()][:4]:
-        link = QPushButton(f"Open {Path(path).name}")
-        link.setObjectName("link")
-        link.setToolTip(path)
-        link.clicked.connect(lambda _=False, p=path: panel.open_wanted.emit(p))
-        card.column.addWidget(link)
-
-
 def _topology_card(panel: Panel, card: Card) -> None:
     card.title.setText("Auto topology")
     panel.number(card, "Quads wanted", "quads", 12, 200_000)
@@ -403,6 +504,7 @@ def _deliver_card(panel: Panel, card: Card) -> None:
 
 
 _STAGE_CARDS: dict[str, tuple[Callable[[Panel, Card], None], ...]] = {
-    "source": (_source_card,), "topology": (_topology_card,), "seams": (_seams_card,), "flatten": (_flatten_card,),
+    "source": (source_cards.open_card, source_cards.health_card, source_cards.mend_card, source_cards.place_card,
+               source_cards.look_card), "topology": (_topology_card,), "seams": (_seams_card,), "flatten": (_flatten_card,),
     "layout": (_layout_card,), "deliver": (_deliver_card,),
 }  # fmt: skip

@@ -9,11 +9,15 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jacket.core.mesh.polymesh import PolyMesh
-from jacket.core.source.simplify import navigation_copy
-from jacket.document.derived import gap_of, islands_of, kept, stretch_of
+from jacket.core.source.mend import triangles_of
+from jacket.core.source.symmetry import Plane
+from jacket.document.derived import gap_of, has_kept, islands_of, kept, light_of, stretch_of, surface_of
 from jacket.document.state import State
+from jacket.progress import Progress, silent
 from jacket.qt.theme import ISLAND_TINTS, Palette, rgb
 from jacket.render.scene import FILL_WIDTH, Layer, Scene, dot_rows, fill_rows, line_rows
+from jacket.render.surfaces import Look, Surface, surface_of_mesh
+from jacket.tools.mending import Proposal
 
 Floats = NDArray[np.float64]
 
@@ -24,27 +28,128 @@ class Display:
 
     on: dict[str, bool] = field(default_factory=lambda: {
         "source": True, "jacket": True, "wire": True, "gap": False, "poles": True, "seams": True, "islands": False,
-        "checker": False, "stretch": False, "names": True, "night": False, "trial": True,
+        "checker": False, "stretch": False, "names": True, "night": False, "trial": True, "moved": False,
     })  # fmt: skip
+    shade: str = "smooth"
+    cut_axis: str = ""
+    cut_share: float = 0.5
+    heat: Heat | None = None
 
     def key(self) -> tuple[tuple[str, bool], ...]:
         """For caching."""
         return tuple(sorted(self.on.items()))
 
 
-def source_layer(mesh: PolyMesh, palette: Palette) -> Layer:
-    """The source as drawn when the view stands still."""
-    return kept(mesh, ("layer", palette.source), lambda: Layer(fill_rows(mesh, np.array(rgb(palette.source)))))
+@dataclass(frozen=True, eq=False)
+class Heat:
+    """Values (V,) over the points of one source, and the value shown in full colour."""
+
+    mesh: PolyMesh
+    values: Floats
+    reach: float
+    plane: Plane
 
 
-def light_layer(mesh: PolyMesh, palette: Palette) -> Layer:
-    """The light copy drawn while the view moves."""
+LIGHTS = (40_000, 600_000)
+"""Triangles of the copies drawn while the view moves: the first under software rendering, the others where the
+measured rate of a graphics card allows it."""
 
-    def make() -> Layer:
-        points, triangles = navigation_copy(mesh.points, mesh.triangle_points, 30_000)
-        return Layer(fill_rows(PolyMesh.from_faces(points, triangles), np.array(rgb(palette.source))))
 
-    return kept(mesh, ("light", palette.source), make)
+def drawn_source(mesh: PolyMesh) -> Surface:
+    """A source as it is drawn when the view stands still."""
+    return kept(mesh, "drawn", lambda: surface_of_mesh(mesh))
+
+
+def drawn_light(mesh: PolyMesh, wanted: int) -> Surface:
+    """A light copy as it is drawn in motion."""
+
+    def make() -> Surface:
+        light, _ = light_of(mesh, wanted)
+        return drawn_source(mesh) if light is mesh else surface_of_mesh(light)
+
+    return kept(mesh, ("drawn light", wanted), make)
+
+
+def is_prepared(mesh: PolyMesh) -> bool:
+    """Whether a source can be drawn at once."""
+    return mesh.n_faces < 150_000 or has_kept(mesh, ("drawn light", LIGHTS[0]))
+
+
+def prepare_drawing(mesh: PolyMesh, software: bool, progress: Progress = silent) -> None:
+    """Derive everything that drawing and picking a source need; for the background."""
+    progress(0.0, "making a light copy")
+    drawn_light(mesh, LIGHTS[0])
+    if not software:
+        drawn_light(mesh, LIGHTS[1])
+    progress(0.25, "making ready to draw")
+    drawn_source(mesh)
+    progress(0.5, "making ready to pick")
+    surface_of(mesh)
+    progress(1.0, "ready")
+
+
+def heat_tints(values: Floats, reach: float, palette: Palette) -> Any:
+    """(V, 4) bytes: paper over saffron to the accent."""
+    t = np.clip(np.nan_to_num(values) / max(reach, 1e-12), 0, 1)[:, None]
+    a, m, b = (np.array(rgb(c)) for c in (palette.paper, palette.look, palette.accent))
+    out = np.where(t < 0.5, a + (m - a) * 2 * t, m + (b - m) * (2 * t - 1))
+    return np.rint(out * 255).astype(np.uint8)
+
+
+def heated(mesh: PolyMesh, heat: Heat, palette: Palette) -> tuple[Surface, Surface]:
+    """A source and its light copy in heat colours."""
+
+    def make() -> tuple[Surface, Surface]:
+        tints = heat_tints(heat.values, heat.reach, palette)
+        full = surface_of_mesh(mesh.with_(point_data={"colour": tints}, materials=(), face_data={}))
+        light, to = light_of(mesh, LIGHTS[0])
+        if light is mesh:
+            return full, full
+        count = np.maximum(np.bincount(to, minlength=light.n_points), 1)
+        mean = np.bincount(to, heat.values, light.n_points) / count
+        warm = light.with_(point_data={"colour": heat_tints(mean, heat.reach, palette)})
+        return full, surface_of_mesh(warm)
+
+    return kept(mesh, ("heat", id(heat.values), palette.paper), make)
+
+
+def source_surfaces(
+    state: State, display: Display, palette: Palette
+) -> tuple[list[Surface], list[list[Surface]], Look]:
+    """All visible sources, the tiers of their light copies, and how they are drawn."""
+    base: list[Surface] = []
+    tiers: list[list[Surface]] = [[] for _ in LIGHTS]
+    warm = False
+    for source in state.sources:
+        mesh = source.mesh
+        if not source.visible or mesh.n_faces == 0 or not is_prepared(mesh):
+            continue
+        heat = display.heat
+        if heat is not None and heat.mesh is mesh:
+            full, light = heated(mesh, heat, palette)
+            base.append(full)
+            for tier in tiers:
+                tier.append(light)
+            warm = True
+            continue
+        base.append(drawn_source(mesh))
+        for tier, wanted in zip(tiers, LIGHTS, strict=True):
+            lighter = wanted if has_kept(mesh, ("drawn light", wanted)) or wanted == LIGHTS[0] else LIGHTS[0]
+            tier.append(drawn_light(mesh, lighter))
+    look = Look("heat" if warm else display.shade, rgb(palette.source)[:3], cut_plane(state, display))
+    return base, tiers, look
+
+
+def cut_plane(state: State, display: Display) -> tuple[float, float, float, float]:
+    """The plane beyond which sources are cut away; all nought for none."""
+    source = state.chosen_source
+    if not display.cut_axis or source is None or source.mesh.n_points == 0:
+        return (0.0, 0.0, 0.0, 0.0)
+    axis = "xyz".index(display.cut_axis)
+    low, high = kept(source.mesh, "box", lambda: (source.mesh.points.min(axis=0), source.mesh.points.max(axis=0)))
+    normal = [0.0, 0.0, 0.0]
+    normal[axis] = 1.0
+    return (*normal, float(low[axis] + display.cut_share * (high[axis] - low[axis])))  # type: ignore[return-value]
 
 
 def heat(values: Floats, low: str, middle: str, high: str, reach: float) -> Floats:
@@ -65,6 +170,10 @@ def face_colours(mesh: PolyMesh, state: State, display: Display, palette: Palett
         worst = np.zeros(mesh.n_faces)
         np.maximum.at(worst, mesh.face_of_corner, gaps[mesh.corners])
         return heat(worst, palette.paper, palette.paper, palette.accent, 0.6)
+    if display.on["moved"] and "moved" in mesh.point_data and mesh.n_faces:
+        far = np.zeros(mesh.n_faces)
+        np.maximum.at(far, mesh.face_of_corner, np.asarray(mesh.point_data["moved"], float)[mesh.corners])
+        return heat(far, palette.paper, palette.paper, palette.accent, max(float(far.max()), 0.05))
     if display.on["islands"]:
         tints = np.array([rgb(t) for t in ISLAND_TINTS])
         return tints[islands_of(mesh).labels % len(tints)]
@@ -141,13 +250,21 @@ def held_layers(mesh: PolyMesh, state: State, palette: Palette, pull: float) -> 
 
 
 def form_scene(
-    state: State, display: Display, palette: Palette, stage: str, trial: PolyMesh | None, offenders: Floats | None
+    state: State,
+    display: Display,
+    palette: Palette,
+    stage: str,
+    trial: PolyMesh | None,
+    offenders: Floats | None,
+    proposal: Proposal | None = None,
 ) -> Scene:
     """The form view's scene."""
     source = state.source
-    base = light = None
-    if source is not None and source.visible and display.on["source"]:
-        base, light = source_layer(source.mesh, palette), light_layer(source.mesh, palette)
+    base: list[Surface] = []
+    tiers: list[list[Surface]] = []
+    look = Look()
+    if display.on["source"]:
+        base, tiers, look = source_surfaces(state, display, palette)
     layers: list[Layer] = []
     size = source.mesh.diagonal if source is not None else 1.0
     jacket = state.jacket
@@ -160,7 +277,69 @@ def form_scene(
                                 palette, 0.008 * size, stage)  # fmt: skip
     if offenders is not None and len(offenders):
         layers.append(Layer(lines=line_rows(offenders, rgb(palette.held), 3.2), pull=0.01 * size))
-    return Scene(base, light, tuple(layers), rgb(palette.form_ground)[:3])
+    if stage == "source":
+        layers += picked_layers(state, palette, 0.004 * size)
+        if display.heat is not None:
+            layers += plane_layers(display.heat, palette)
+    if proposal is not None:
+        layers += proposal_layers(proposal, palette, 0.006 * size)
+    return Scene(tuple(base), tuple(map(tuple, tiers)), tuple(layers), rgb(palette.form_ground)[:3], look)
+
+
+SHOWN_TRIANGLES = 60_000
+"""At most so many triangles of picked faces and proposals are drawn, so that they never cost a frame."""
+
+
+def _triangle_rows(corner: Floats, colour: tuple[float, ...]) -> Any:
+    """(3K, 15) rows of loose triangles (K, 3, 3)."""
+    corner = corner[:: max(1, len(corner) // SHOWN_TRIANGLES)]
+    out = np.zeros((3 * len(corner), FILL_WIDTH), np.float32)
+    out[:, :3] = corner.reshape(-1, 3)
+    normal = np.cross(corner[:, 1] - corner[:, 0], corner[:, 2] - corner[:, 0])
+    out[:, 3:6] = np.repeat(normal / np.maximum(np.linalg.norm(normal, axis=1, keepdims=True), 1e-300), 3, axis=0)
+    out[:, 6:10] = colour
+    out[:, 10:12] = -1e6
+    return out
+
+
+def picked_layers(state: State, palette: Palette, pull: float) -> list[Layer]:
+    """Faces of the source that are picked, in magenta."""
+    source, picked = state.chosen_source, state.picked.ids
+    if source is None or not source.visible or len(picked) == 0 or picked.max() >= source.mesh.n_faces:
+        return []
+    corner = triangles_of(source.mesh, picked)
+    return [Layer(_triangle_rows(corner, rgb(palette.held, 0.62)), pull=pull, lit=True)]
+
+
+def proposal_layers(proposal: Proposal, palette: Palette, pull: float) -> list[Layer]:
+    """What a mend would touch: what goes in the accent, what comes in moss, what it is about as light lines."""
+    mend = proposal.mend
+    lines = mend.lines[:: max(1, len(mend.lines) // SHOWN_TRIANGLES)]
+    layers = []
+    if len(mend.goes):
+        layers.append(Layer(_triangle_rows(mend.goes, rgb(palette.accent, 0.8)), pull=pull))
+    if len(mend.comes):
+        layers.append(
+            Layer(_triangle_rows(mend.comes, rgb("#8fc7a2", 1.0)), pull=0.2 * pull, wire=rgb(palette.good, 0.5))
+        )
+    if len(lines):
+        layers.append(Layer(lines=line_rows(lines, rgb("#fbf9f4"), 2.0), pull=pull * 1.3))
+    return layers
+
+
+def plane_layers(heat: Heat, palette: Palette) -> list[Layer]:
+    """The mirror plane as a frame round the source."""
+    mesh, plane = heat.mesh, heat.plane
+    low, high = mesh.points.min(axis=0), mesh.points.max(axis=0)
+    middle = (low + high) / 2
+    middle = middle - (middle @ plane.normal - plane.offset) * plane.normal
+    across = np.cross(plane.normal, [0.0, 1.0, 0.0] if abs(plane.normal[1]) < 0.9 else [1.0, 0.0, 0.0])
+    across /= np.linalg.norm(across)
+    along = np.cross(across, plane.normal)
+    half = 0.4 * mesh.diagonal
+    ring = [middle + half * (a * across + b * along) for a, b in ((-1, -1), (1, -1), (1, 1), (-1, 1))]
+    segments = np.array([[ring[k], ring[(k + 1) % 4]] for k in range(4)])
+    return [Layer(lines=line_rows(segments, rgb(palette.look), 1.8), stitch=9.0)]
 
 
 def flat_scene(state: State, display: Display, palette: Palette, size: int) -> Scene:

@@ -93,6 +93,7 @@ QMainWindow, QWidget#panel, QWidget#rail {{ background: {p.panel}; }}
 QWidget#top, QWidget#strip {{ background: {p.bar}; }}
 QWidget#top {{ border-bottom: 1px solid {p.rule}; }}
 QWidget#strip {{ border-top: 1px solid {p.rule}; }}
+QWidget#plain {{ background: transparent; }}
 QLabel#brand {{ color: {p.accent}; font-family: 'DejaVu Serif'; font-size: 21px; font-weight: bold; }}
 QLabel#soft, QLabel#hint, QLabel#status {{ color: {p.soft}; }}
 QLabel#gesture {{ color: {p.accent}; }}

@@ -10,10 +10,22 @@ from typing import Any
 import numpy as np
 from PySide6.QtCore import QPoint, QSize, Qt, QTimer
 from PySide6.QtGui import QCloseEvent, QKeyEvent, QKeySequence, QShortcut
-from PySide6.QtWidgets import QApplication, QHBoxLayout, QMainWindow, QMenu, QSplitter, QVBoxLayout, QWidget
+from PySide6.QtWidgets import (
+    QApplication,
+    QHBoxLayout,
+    QInputDialog,
+    QMainWindow,
+    QMenu,
+    QSplitter,
+    QVBoxLayout,
+    QWidget,
+)
 
+from jacket.core.mesh.polymesh import PolyMesh
+from jacket.core.source.symmetry import Plane, axis_plane
+from jacket.document.derived import mirror_difference
 from jacket.document.document import Document
-from jacket.document.state import Sheet
+from jacket.document.state import Sheet, SourceObject
 from jacket.errors import JacketError
 from jacket.progress import Progress
 from jacket.qt.checking import Checking
@@ -23,15 +35,17 @@ from jacket.qt.form_view import FormView
 from jacket.qt.keeping import Keeper
 from jacket.qt.panel import Panel
 from jacket.qt.rail import Rail
-from jacket.qt.scenes import Display, flat_scene, form_scene
+from jacket.qt.scenes import Display, Heat, flat_scene, form_scene, is_prepared, prepare_drawing
 from jacket.qt.search import Search
 from jacket.qt.strip import Strip
 from jacket.qt.theme import DAY, NIGHT, style_sheet
 from jacket.qt.tickets import TopBar
+from jacket.qt.watching import Watching
 from jacket.qt.work import Worker
 from jacket.settings import Settings, save_settings
 from jacket.tools.base import Tool, ToolSettings
 from jacket.tools.commands import Command, build_commands, project_name, search
+from jacket.tools.mending import SOURCE_VALUES, Proposal
 from jacket.tools.toolbox import STAGE_TOOLS
 
 VIEW_HINT = "Right-drag turns · middle-drag shifts · wheel nears · right-click for what fits here"
@@ -46,7 +60,7 @@ class Window(QMainWindow):
         sheet = document.state.sheet
         self.values: dict[str, Any] = {
             "quads": settings.quads, "sharp": settings.sharp, "angle": 60.0, "size": sheet.size,
-            "margin": sheet.margin, "turn": sheet.turn, "profile": "y-up-metres",
+            "margin": sheet.margin, "turn": sheet.turn, "profile": "y-up-metres", "shown_unit": "u", **SOURCE_VALUES,
         }  # fmt: skip
         self.commands = build_commands()
         self.display = Display()
@@ -57,7 +71,9 @@ class Window(QMainWindow):
             t.id: t(document, self.tool_settings) for row in STAGE_TOOLS.values() for t in row
         }
         self.chosen = {stage: row[0].id for stage, row in STAGE_TOOLS.items()}
-        self.worker, self.warmer = Worker(self), Worker(self)
+        self.worker, self.warmer, self.preparer = Worker(self), Worker(self), Worker(self)
+        self.proposal: Proposal | None = None
+        self.mirror_plane: Plane | None = None
         self.keeper = Keeper(document)
         self.filing = Filing(self)
         self.checking = Checking(self)
@@ -70,6 +86,8 @@ class Window(QMainWindow):
         self._recolour()
         self.show_stage(self.stage)
         self._after_change({"sources", "jackets", "trials", "sheet", "path"})
+        self.watching = Watching(self)
+        self.watching.follow()
         self._show_hint()
 
     # ---- building -------------------------------------------------------------------------------
@@ -81,6 +99,7 @@ class Window(QMainWindow):
         self.top, self.rail, self.strip = TopBar(), Rail(), Strip()
         self.form, self.flat = FormView(self.document), FlatView(self.document)
         self.panel = Panel(self.document, self.commands, self.values, self.settings)
+        self.panel.display = self.display
         self.splitter = QSplitter()
         self.splitter.addWidget(self.form)
         self.splitter.addWidget(self.flat)
@@ -108,11 +127,17 @@ class Window(QMainWindow):
         self.panel.command_wanted.connect(lambda c: self.run(self.commands[c]))
         self.panel.value_changed.connect(self._set_value)
         self.panel.visible_wanted.connect(self.document.set_visible)
+        self.panel.source_wanted.connect(self.document.choose_source)
+        self.panel.object_menu_wanted.connect(self._object_menu)
+        self.panel.look_changed.connect(self.set_look)
+        self.panel.gauge_wanted.connect(self._scale_measured)
+        self.panel.new_file_left.connect(self.watching_leave)
         self.strip.check_clicked.connect(self.checking.show)
         self.strip.stop_wanted.connect(self._stop_work)
         self.worker.progressed.connect(self.strip.show_progress)
         self.warmer.progressed.connect(self.show_warming)
         self.panel.open_wanted.connect(lambda path: self.filing.open_path(Path(path)))
+        self.form.acted.connect(lambda: self.panel.refresh_tool(self.tool))
         for view in (self.form, self.flat):
             view.refused.connect(self.say)
             view.broke.connect(self.say)
@@ -142,10 +167,12 @@ class Window(QMainWindow):
             self.display.on["checker"] = stage == "flatten"
             self.display.on["stretch"] = False
         self.stage = stage
+        if stage != "source" and self.proposal is not None:
+            self.propose(None)
         self.top.show_stage(stage)
         self.rail.show_tools(STAGE_TOOLS[stage], self.tool.id)
         self.panel.show_stage(stage)
-        sizes = self.settings.splitters.get(stage)
+        sizes = self.settings.splitters.get(stage) or ([663, 300] if stage == "source" else [559, 404])
         if sizes and len(sizes) == 2 and min(sizes) > 100:
             self.splitter.setSizes(sizes)
         self.take_tool(self.tool.id)
@@ -170,8 +197,8 @@ class Window(QMainWindow):
         if name == "night":
             self.settings.night = self.display.on["night"]
             self._recolour()
-        if name in ("stretch", "gap", "islands", "checker") and self.display.on[name]:
-            for other in {"stretch", "gap", "islands"} - {name}:
+        if name in ("stretch", "gap", "islands", "checker", "moved") and self.display.on[name]:
+            for other in {"stretch", "gap", "islands", "moved"} - {name}:
                 if name != "checker":
                     self.display.on[other] = False
         self._redraw()
@@ -231,10 +258,12 @@ class Window(QMainWindow):
                 done(result)
             except JacketError as error:
                 self.say(str(error))
+            self.filing.open_next()
 
         def failed(sentence: str) -> None:
             self.strip.show_progress(None, "")
             self.say(sentence)
+            self.filing.open_next()
 
         self.worker.start(name, job, finished, failed)
         self.strip.show_progress(0.0, name)
@@ -259,6 +288,104 @@ class Window(QMainWindow):
         if time.monotonic() >= self._hint_until and not self.worker.busy:
             self.strip.hint.setText(VIEW_HINT)
 
+    # ---- host: the Source stage -------------------------------------------------------------------
+    def propose(self, proposal: Proposal | None) -> None:
+        """Show what a mend would do, or nothing any more."""
+        if proposal is not None and proposal.mend.nothing:
+            self.say(f"{proposal.mend.said}.")
+            proposal = None
+        self.proposal = proposal
+        self.panel.show_proposal(proposal)
+        if proposal is not None:
+            self.offenders = None
+            self.say(f"{proposal.mend.said}? Enter does it, Esc leaves it.")
+        self._redraw()
+
+    def prepare(self, mesh: PolyMesh, progress: Progress) -> None:
+        """Derive what drawing and picking a source need; for the background."""
+        renderer = self.form.renderer
+        prepare_drawing(mesh, renderer is None or renderer.software, progress)
+
+    def show_mirror(self, source: SourceObject | None, plane: Plane | None) -> None:
+        """Show how far the source differs from its mirror image, or nothing any more."""
+        self.mirror_plane = plane
+        if source is None or plane is None:
+            self.display.heat = None
+            self.panel.show_look(self.display, self.mirror_plane)
+            self._redraw()
+            return
+
+        def done(values: Any) -> None:
+            reach = max(float(np.percentile(values, 98)), 0.1)
+            self.display.heat = Heat(source.mesh, values, reach, plane)
+            self.panel.show_look(self.display, plane)
+            mean = float(values.mean())
+            self.say(f"Mirrored points lie {mean:.2f} % of the diagonal off on average, {values.max():.2f} % at most.")
+            self._redraw()
+
+        def job(progress: Progress) -> Any:
+            progress(0.1, "measuring the mirror difference")
+            return mirror_difference(source.mesh, plane)
+
+        self.work("measuring the mirror difference", job, done)
+
+    def refresh_checks(self) -> None:
+        """Look at the checks again."""
+        self.checking.ask()
+
+    def ask_text(self, title: str, label: str, text: str) -> str | None:
+        """Ask for a line of text; None where it was called off."""
+        answer, good = QInputDialog.getText(self, title, label, text=text)
+        return answer if good else None
+
+    def take_new_file(self) -> None:
+        self.filing.take_new_file()
+
+    def watching_leave(self) -> None:
+        """Do not offer the newer file any more."""
+        source = self.watching.changed()
+        if source is not None:
+            self.watching.leave(source)
+
+    def set_look(self, name: str, value: Any) -> None:
+        """Change how sources are drawn: shade, cut_axis, cut_share, or the mirror plane to measure against."""
+        if name == "mirror":
+            source = self.document.state.chosen_source
+            plane = self.mirror_plane if value == "found" else (axis_plane(value) if value else None)
+            try:
+                self.show_mirror(source if value else None, plane)
+            except JacketError as error:
+                self.say(str(error))
+            return
+        setattr(self.display, name, value)
+        self._redraw()
+
+    def _scale_measured(self, wanted: float) -> None:
+        gauge = self.tools["gauge"]
+        try:
+            gauge.scale_to(wanted)  # type: ignore[attr-defined]
+        except JacketError as error:
+            self.say(str(error))
+        self.form.refresh_ghost()
+        self.panel.refresh_tool(self.tool)
+
+    def _object_menu(self, object_id: int, at: QPoint) -> None:
+        """What can be done with a source on the bench."""
+        self.document.choose_source(object_id)
+        menu = QMenu(self)
+        source = self.document.state.chosen_source
+        if source is None:
+            return
+        shown = menu.addAction("Hide" if source.visible else "Show")
+        shown.triggered.connect(lambda: self.document.set_visible(object_id, not source.visible))
+        for command_id in ("lock-source", "rename-source", "join-sources", "take-new-file", "remove-source"):
+            command = self.commands[command_id]
+            label = ("Unlock" if source.locked else "Lock") if command_id == "lock-source" else command.label
+            action = menu.addAction(label)
+            action.setEnabled(command.available(self.document.state))
+            action.triggered.connect(lambda _=False, c=command: self.run(c))
+        menu.popup(at)
+
     def open_source(self) -> None:
         self.filing.open_source()
 
@@ -282,7 +409,15 @@ class Window(QMainWindow):
     def _context_menu(self, at: QPoint) -> None:
         menu = QMenu(self)
         groups = {
-            "source": ("open-source", "frame-all"),
+            "source": (
+                "keep-picked",
+                "drop-picked",
+                "close-holes",
+                "to-ground",
+                "count-crossings",
+                "open-source",
+                "frame-all",
+            ),
             "topology": ("frame", "remove-held", "relax-all", "make-trial"),
             "seams": ("cut-held", "sew-held", "suggest-seams", "clear-seams"),
             "flatten": ("flatten", "flatten-held"),
@@ -297,7 +432,9 @@ class Window(QMainWindow):
         menu.popup(at)
 
     def _set_value(self, name: str, value: Any) -> None:
-        self.values[name] = int(value) if name in ("quads", "size") else value
+        self.values[name] = int(value) if name in ("quads", "size", "keep", "rounds", "reduce") else value
+        if name == "shown_unit":
+            self.panel.show_health(self.document.state)
         if name in ("quads", "sharp"):
             setattr(self.settings, name, self.values[name])
         if name in ("size", "margin", "turn"):
@@ -307,22 +444,49 @@ class Window(QMainWindow):
     # ---- what changes show ------------------------------------------------------------------------
     def _after_change(self, changed: set[str]) -> None:
         state = self.document.state
-        if changed & {"sources", "jackets", "trials", "active"}:
+        if changed & {"sources", "jackets", "trials", "active", "active_source"}:
             self.offenders = None
             self.panel.show_objects(state)
             self.checking.ask()
+        if "sources" in changed:
+            self._sources_changed()
+        if "picked" in changed:
+            self.panel.show_picked(state)
         if "sheet" in changed:
             sheet = state.sheet
             self.values.update(size=sheet.size, margin=sheet.margin, turn=sheet.turn)
             self.checking.ask()
             if self.stage == "layout" and not self.panel.isAncestorOf(QApplication.focusWidget() or self):
                 self.panel.show_stage("layout")
+        if changed & {"sources", "active_source"} and self.stage == "source":
+            self.panel.show_stage("source")
         if changed & {"held", "jackets", "active"}:
             self.panel.show_held(state)
         if "mirror" in changed:
             self.panel.show_tool(self.tool, state.mirror)
         self.panel.refresh_buttons(state)
         self._show_status()
+        self._redraw()
+
+    def _sources_changed(self) -> None:
+        """Drop what belonged to meshes that are gone; make ready to draw what undo brought back."""
+        meshes = [s.mesh for s in self.document.state.sources]
+        if self.proposal is not None and not any(m is self.proposal.before for m in meshes):
+            self.propose(None)
+        heat = self.display.heat
+        if heat is not None and not any(m is heat.mesh for m in meshes):
+            self.display.heat = self.mirror_plane = None
+            self.panel.show_look(self.display, None)
+        if hasattr(self, "watching"):
+            self.watching.follow()
+        missing = next((m for m in meshes if not is_prepared(m)), None)
+        if missing is not None and not self.preparer.busy:
+            self.preparer.start(
+                "making ready to draw", lambda progress: self.prepare(missing, progress), self._prepared, self.say
+            )
+
+    def _prepared(self, _: Any) -> None:
+        self._sources_changed()
         self._redraw()
 
     def _show_status(self) -> None:
@@ -347,7 +511,9 @@ class Window(QMainWindow):
     def _redraw(self) -> None:
         state = self.document.state
         trial = state.trials[-1].mesh if state.trials and self.stage == "topology" else None
-        self.form.show_scene(form_scene(state, self.display, self.colours, self.stage, trial, self.offenders))
+        self.form.show_scene(
+            form_scene(state, self.display, self.colours, self.stage, trial, self.offenders, self.proposal)
+        )
         mesh = state.jacket.mesh if state.jacket is not None else None
         # What the sheet shows hangs on faces, UVs and seams alone: moving points leaves its scene as it is.
         parts = (mesh.corners, mesh.uv, mesh.marks.get("seam")) if mesh is not None and mesh.uvs else ()
@@ -365,7 +531,8 @@ class Window(QMainWindow):
     @property
     def settled(self) -> bool:
         """Whether nothing is under way and all numbers are up to date."""
-        return not (self.checking.busy or self.worker.busy or self.form.moving)
+        busy = self.checking.busy or self.worker.busy or self.preparer.busy
+        return not (busy or self.form.moving or self.form.unfinished)
 
     # ---- keys, drops, closing -----------------------------------------------------------------------
     def _view_under(self) -> Any:
@@ -378,7 +545,9 @@ class Window(QMainWindow):
         key, plain = event.key(), event.modifiers() == Qt.KeyboardModifier.NoModifier
         view = self._view_under()
         tool = self.tool
-        if key == Qt.Key.Key_Escape:
+        if self.proposal is not None and key in (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Escape):
+            self.run(self.commands["leave-proposal" if key == Qt.Key.Key_Escape else "take-proposal"])
+        elif key == Qt.Key.Key_Escape:
             view.act(lambda: None if tool.cancel() else tool.leave())
         elif key == Qt.Key.Key_Space:
             view.act(tool.step)
@@ -414,9 +583,7 @@ class Window(QMainWindow):
             event.acceptProposedAction()
 
     def dropEvent(self, event: Any) -> None:  # noqa: N802 - Qt's name
-        for url in event.mimeData().urls():
-            if url.isLocalFile():
-                self.filing.open_path(Path(url.toLocalFile()))
+        self.filing.open_paths([Path(u.toLocalFile()) for u in event.mimeData().urls() if u.isLocalFile()])
 
     def closeEvent(self, event: QCloseEvent) -> None:  # noqa: N802 - Qt's name
         if not self.filing.may_leave():
@@ -426,7 +593,9 @@ class Window(QMainWindow):
         self._keep_timer.stop()
         self.worker.stop()
         self.warmer.stop()
+        self.preparer.stop()
         self.worker.wait(5)
+        self.preparer.wait(5)
         self.settings.reach, self.settings.brush = self.tool_settings.reach, self.tool_settings.brush
         self.settings.strength = self.tool_settings.strength
         save_settings(self.settings)

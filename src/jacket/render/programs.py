@@ -1,4 +1,4 @@
-"""The three shader programs: lit triangles, lines with soft edges, round dots."""
+"""The shader programs: lit triangles, sources, lines with soft edges, round dots."""
 
 from __future__ import annotations
 
@@ -53,6 +53,54 @@ void main() {
         alpha = max(alpha, ink);
     }
     f_colour = vec4(colour, alpha);
+}
+"""
+)
+
+_SURFACE_VERTEX = (
+    _HEAD
+    + """
+uniform mat4 u_matrix; uniform vec3 u_eye;
+in vec3 in_position; in vec4 in_packed; in vec4 in_tint; in vec2 in_uv;
+out vec3 v_normal; out vec3 v_place; out vec3 v_tint; out vec2 v_uv; out float v_raised;
+void main() {
+    gl_Position = u_matrix * vec4(in_position, 1.0);
+    v_normal = in_packed.xyz * 2.0 - 1.0; v_place = in_position; v_tint = in_tint.rgb; v_uv = in_uv;
+    v_raised = in_packed.w * 2.0 - 1.0;
+}
+"""
+)
+
+_SURFACE_FRAGMENT = (
+    _HEAD
+    + """
+uniform vec3 u_eye; uniform vec3 u_key; uniform vec3 u_side; uniform vec3 u_colour; uniform vec4 u_cut;
+uniform int u_shade; uniform sampler2D u_picture;
+in vec3 v_normal; in vec3 v_place; in vec3 v_tint; in vec2 v_uv; in float v_raised;
+out vec4 f_colour;
+void main() {
+    if (dot(v_place, u_cut.xyz) > u_cut.w && dot(u_cut.xyz, u_cut.xyz) > 0.0) discard;
+    vec3 view = normalize(u_eye - v_place);
+    vec3 n = u_shade == 1 ? normalize(cross(dFdx(v_place), dFdy(v_place))) : normalize(v_normal);
+    if (u_shade == 1) { if (dot(n, view) < 0.0) n = -n; }
+    else if (!gl_FrontFacing) n = -n;
+    vec3 colour = u_shade == 3 || u_shade == 5 ? v_tint : u_shade == 4 ? texture(u_picture, v_uv).rgb : u_colour;
+    float key = 0.5 + 0.5 * dot(n, u_key);
+    float side = 0.5 + 0.5 * dot(n, u_side);
+    float facing = max(dot(n, view), 0.0);
+    if (u_shade == 2) {
+        float hollow = clamp(-v_raised, 0.0, 1.0); float raised = clamp(v_raised, 0.0, 1.0);
+        colour = mix(colour, vec3(0.30, 0.22, 0.20), 0.75 * hollow);
+        colour = mix(colour, vec3(1.0, 0.98, 0.94), 0.45 * raised);
+        colour *= 0.42 + 0.58 * key;
+    } else if (u_shade >= 3) {
+        colour *= 0.55 + 0.45 * key * key + 0.08 * side;
+    } else {
+        float light = 0.30 + 0.62 * key * key + 0.14 * side + 0.06 * facing;
+        colour = colour * light * (1.0 - 0.25 * pow(1.0 - facing, 3.0));
+    }
+    if (!gl_FrontFacing) colour = mix(colour, vec3(0.40, 0.25, 0.28), 0.45);
+    f_colour = vec4(colour, 1.0);
 }
 """
 )
@@ -152,6 +200,7 @@ class Programs:
 
     def __init__(self, context: Any) -> None:
         self.fill = context.program(vertex_shader=_FILL_VERTEX, fragment_shader=_FILL_FRAGMENT)
+        self.surface = context.program(vertex_shader=_SURFACE_VERTEX, fragment_shader=_SURFACE_FRAGMENT)
         self.line = context.program(vertex_shader=_LINE_VERTEX, fragment_shader=_LINE_FRAGMENT)
         self.dot = context.program(vertex_shader=_DOT_VERTEX, fragment_shader=_DOT_FRAGMENT)
         self.copy = context.program(vertex_shader=_COPY_VERTEX, fragment_shader=_COPY_FRAGMENT)

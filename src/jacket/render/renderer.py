@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import time
+from dataclasses import dataclass
 from typing import Any
 from weakref import WeakKeyDictionary
 
@@ -11,9 +13,20 @@ from numpy.typing import NDArray
 
 from jacket.render.programs import Programs, put
 from jacket.render.scene import Layer, Scene
+from jacket.render.surfaces import SHADES, Look, Span, Surface
 
 SAMPLES = 0
 """Of each pixel; lines and dots soften their own edges, and under software rendering four samples double a frame."""
+
+
+@dataclass(frozen=True, eq=False)
+class _View:
+    """Where the eye is and where the light comes from."""
+
+    matrix: NDArray[np.float64]
+    eye: NDArray[np.float64]
+    size: tuple[int, int]
+    lights: Any
 
 
 class _Buffers:
@@ -52,6 +65,79 @@ class _Buffers:
             thing.release()
 
 
+class _Drawn:
+    """A surface on the graphics side, sent there piece by piece."""
+
+    def __init__(self, context: Any, programs: Programs, surface: Surface) -> None:
+        self.context, self.surface = context, surface
+        tints = surface.tints
+        self.parts = [np.ascontiguousarray(a) for a in (surface.points, surface.packed, surface.index)]
+        self.parts += [np.ascontiguousarray(a) for a in (tints, surface.places) if a is not None]
+        self.buffers = [context.buffer(reserve=max(a.nbytes, 4)) for a in self.parts]
+        self.sent = [0] * len(self.parts)
+        content = [(self.buffers[0], "3f", "in_position"), (self.buffers[1], "4f1", "in_packed")]
+        if tints is not None:
+            content.append((self.buffers[3], "4f1", "in_tint"))
+        if surface.places is not None:
+            content.append((self.buffers[-1], "2f", "in_uv"))
+        self.array = context.vertex_array(programs.surface, content, index_buffer=self.buffers[2])
+        self.pictures: dict[bytes, Any] = {}
+
+    def send(self, most: int) -> bool:
+        """Send up to `most` bytes; whether everything is there."""
+        for k, part in enumerate(self.parts):
+            data = part.reshape(-1).view(np.uint8)
+            while self.sent[k] < len(data) and most > 0:
+                step = min(most, len(data) - self.sent[k])
+                self.buffers[k].write(data[self.sent[k] : self.sent[k] + step].tobytes(), offset=self.sent[k])
+                self.sent[k] += step
+                most -= step
+            if self.sent[k] < len(data):
+                return False
+        return True
+
+    def picture(self, data: bytes) -> Any:
+        """The picture of a material as a texture; a small grey one where it cannot be read."""
+        if data not in self.pictures:
+            size, pixels = decoded(data)
+            texture = self.context.texture(size, 3, pixels, alignment=1)
+            texture.build_mipmaps()
+            texture.filter = moderngl.LINEAR_MIPMAP_LINEAR, moderngl.LINEAR
+            self.pictures[data] = texture
+        return self.pictures[data]
+
+    def release(self) -> None:
+        """Give the memory back."""
+        for thing in [self.array, *self.buffers, *self.pictures.values()]:
+            thing.release()
+
+
+def decoded(data: bytes, most: int = 4096) -> tuple[tuple[int, int], bytes]:
+    """Size and RGB bytes of a picture, its last row first, at most `most` pixels wide or high."""
+    import io
+
+    from PIL import Image
+
+    try:
+        with Image.open(io.BytesIO(data)) as opened:
+            opened.draft("RGB", (most, most))
+            picture = opened.convert("RGB")
+        picture.thumbnail((most, most))
+    except (OSError, ValueError, Image.DecompressionBombError):
+        return (1, 1), b"\x99\x99\x99"
+    return picture.size, picture.transpose(Image.Transpose.FLIP_TOP_BOTTOM).tobytes()
+
+
+def chosen_light(counts: list[int], rate: float, software: bool) -> int:
+    """Which of the light copies (with these numbers of triangles, ascending) is drawn in motion: under software
+    rendering the first, else the heaviest that the measured rate (triangles a second) draws in 12 ms."""
+    best = 0
+    for k, count in enumerate(counts):
+        if not software and rate > 0 and count / rate < 0.012:
+            best = k
+    return best
+
+
 class Renderer:
     """One context's drawing. `matrix` is world → clip; `eye` is where layers are pulled to."""
 
@@ -60,34 +146,36 @@ class Renderer:
         self.programs = Programs(context)
         self.corner = context.buffer(np.array([[0, 0], [1, 0], [0, 1], [1, 1]], "f4").tobytes())
         self.copier = context.vertex_array(self.programs.copy, [(self.corner, "2f", "in_corner")])
-        self.buffers: WeakKeyDictionary[Layer, _Buffers] = WeakKeyDictionary()
-        self.live: list[tuple[Any, _Buffers]] = []
+        self.buffers: WeakKeyDictionary[Any, Any] = WeakKeyDictionary()
+        self.live: list[tuple[Any, Any]] = []
         self.size = (0, 0)
         self.base_key: tuple[Any, ...] | None = None
+        self.coming_key: tuple[Any, ...] | None = None
+        self.at = (0, 0)
         self.base: Any = None
+        self.coming: Any = None
         self.work: Any = None
         self.flat: Any = None
         self.owned: list[Any] = []
+        name = str(context.info.get("GL_RENDERER", "")).lower()
+        self.software = any(word in name for word in ("llvmpipe", "softpipe", "swrast", "software"))
+        self.rate = 1.2e6 if self.software else 50e6
+        """Triangles a second, as last measured."""
+        self.unfinished = False
 
     def draw(
         self, scene: Scene, matrix: NDArray[np.float64], eye: NDArray[np.float64], size: tuple[int, int],
-        target: Any, moving: bool = False, rotation: NDArray[np.float64] | None = None,
+        target: Any, moving: bool = False, rotation: NDArray[np.float64] | None = None, budget: float = 0.035,
     ) -> None:  # fmt: skip
-        """Draw a scene into `target`, a framebuffer of `size` pixels."""
+        """Draw a scene into `target`, a framebuffer of `size` pixels. Where the base takes longer than `budget`
+        seconds it is finished over the next calls; `unfinished` tells that there is more to come."""
         self._fit(size)
-        base = scene.light if moving and scene.light is not None else scene.base
-        key = (matrix.tobytes(), size, id(base), scene.ground)
-        lights = _lights(rotation)
-        if key != self.base_key:
-            self.base.use()
-            self.context.clear(*scene.ground, 1.0, depth=1.0)
-            if base is not None:
-                self._draw_layer(base, matrix, eye, size, lights)
-            self.base_key = key
+        view = _View(matrix, eye, size, _lights(rotation))
+        self._draw_base(scene, view, moving, budget)
         self.context.copy_framebuffer(self.work, self.base)
         self.work.use()
         for layer in scene.layers:
-            self._draw_layer(layer, matrix, eye, size, lights)
+            self._draw_layer(layer, matrix, eye, size, view.lights)
         if self.flat is not self.work:
             self.context.copy_framebuffer(self.flat, self.work)
         target.use()
@@ -95,6 +183,116 @@ class Renderer:
         self.flat.color_attachments[0].use(0)
         self.copier.render(moderngl.TRIANGLE_STRIP)
         self._drop_dead()
+
+    # ---- the base: sources, kept as a picture ----------------------------------------------------
+    def _draw_base(self, scene: Scene, view: _View, moving: bool, budget: float) -> None:
+        shown = (view.matrix.tobytes(), view.size, scene.ground, scene.look)
+        key = (*shown, *map(id, scene.base))
+        self.unfinished = False
+        if key == self.base_key:
+            return
+        light = self._light(scene)
+        heavy = sum(s.triangles for s in scene.base) > 0.8 * budget * self.rate
+        if not moving and not (heavy and light):
+            self._clear(self.base, scene)
+            for surface in scene.base:
+                self._draw_surface(surface, view, scene.look)
+            self.base_key = key
+            return
+        light_key = (*shown, *map(id, light))
+        if self.base_key != light_key:
+            self._clear(self.base, scene)
+            for surface in light:
+                self._draw_surface(surface, view, scene.look)
+            self.base_key = light_key
+        if not moving:
+            self.unfinished = not self._go_on(scene, view, key, budget)
+        else:
+            self.coming_key = None
+
+    def _light(self, scene: Scene) -> tuple[Surface, ...]:
+        if not scene.lights:
+            return scene.base
+        counts = [sum(s.triangles for s in tier) for tier in scene.lights]
+        return scene.lights[chosen_light(counts, self.rate, self.software)]
+
+    def _clear(self, frame: Any, scene: Scene) -> None:
+        frame.use()
+        self.context.clear(*scene.ground, 1.0, depth=1.0)
+
+    def _go_on(self, scene: Scene, view: _View, key: tuple[Any, ...], budget: float) -> bool:
+        """Draw another piece of the base aside; whether it is whole now and has taken its place."""
+        if key != self.coming_key:
+            self._clear(self.coming, scene)
+            self.coming_key, self.at = key, (0, 0)
+        surface = scene.base[self.at[0]]
+        start = time.perf_counter()
+        drawn = self._drawn(surface)
+        if not drawn.send(12_000_000):
+            return False
+        self.coming.use()
+        step = max(3 * int(self.rate * budget * 0.8), 30_000)
+        end = min(self.at[1] + step, len(surface.index))
+        self._draw_surface(surface, view, scene.look, self.at[1], end)
+        self.context.finish()
+        self._measured((end - self.at[1]) // 3, time.perf_counter() - start)
+        self.at = (self.at[0], end)
+        if end == len(surface.index):
+            self.at = (self.at[0] + 1, 0)
+        if self.at[0] < len(scene.base):
+            return False
+        self.base, self.coming = self.coming, self.base
+        self.base_key, self.coming_key = key, None
+        return True
+
+    def _measured(self, triangles: int, seconds: float) -> None:
+        if triangles >= 10_000:
+            now = triangles / max(seconds, 1e-6)
+            self.rate = float(np.clip(0.5 * self.rate + 0.5 * now, 2e5, 2e9))
+
+    def _drawn(self, surface: Surface) -> _Drawn:
+        drawn = self.buffers.get(surface)
+        if drawn is None:
+            drawn = _Drawn(self.context, self.programs, surface)
+            self.buffers[surface] = drawn
+        return drawn
+
+    def _draw_surface(self, surface: Surface, view: _View, look: Look, first: int = 0, last: int | None = None) -> None:
+        """Draw the part of a surface from `first` to `last` in its index."""
+        drawn = self._drawn(surface)
+        while not drawn.send(1 << 30):
+            pass
+        context, program = self.context, self.programs.surface
+        context.disable(moderngl.BLEND)
+        context.enable(moderngl.DEPTH_TEST)
+        context.depth_func = "<="
+        put(program, "u_matrix", np.ascontiguousarray(view.matrix.T, "f4").tobytes())
+        put(program, "u_eye", tuple(float(x) for x in view.eye))
+        put(program, "u_key", view.lights[0])
+        put(program, "u_side", view.lights[1])
+        put(program, "u_cut", look.cut)
+        last = len(surface.index) if last is None else last
+        plain = Span(0, len(surface.index), look.colour)
+        spans = surface.spans if look.shade in ("colours", "picture") and surface.spans else (plain,)
+        for span in spans:
+            a, b = max(first, span.first), min(last, span.first + span.count)
+            if a >= b:
+                continue
+            put(program, "u_shade", self._shade(surface, span, look, drawn))
+            put(program, "u_colour", tuple(span.colour))
+            drawn.array.render(moderngl.TRIANGLES, vertices=b - a, first=a)
+
+    def _shade(self, surface: Surface, span: Span, look: Look, drawn: _Drawn) -> int:
+        """The shader's number for what can be shown of the wanted shade: a source without colours or pictures
+        falls back to its materials' colours or the plain one."""
+        if look.shade == "picture" and span.picture and surface.places is not None:
+            drawn.picture(span.picture).use(0)
+            return 4
+        if look.shade in ("picture", "colours"):
+            return 3 if surface.tints is not None else 0
+        if look.shade == "heat":
+            return 5 if surface.tints is not None else 0
+        return SHADES.index(look.shade)
 
     def _fit(self, size: tuple[int, int]) -> None:
         if size == self.size:
@@ -112,13 +310,13 @@ class Renderer:
             return frame
 
         samples = min(SAMPLES, self.context.max_samples)
-        self.base, self.work = surface(samples), surface(samples)
+        self.base, self.coming, self.work = surface(samples), surface(samples), surface(samples)
         self.flat = self.work
         if samples:
             picture = make.texture(size, 4)
             self.flat = make.framebuffer([picture])
             self.owned += [self.flat, picture]
-        self.size, self.base_key = size, None
+        self.size, self.base_key, self.coming_key = size, None, None
 
     def _draw_layer(self, layer: Layer, matrix: Any, eye: Any, size: tuple[int, int], lights: Any) -> None:
         buffers = self.buffers.get(layer)

@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 from jacket.core.mesh.connectivity import Connectivity
 from jacket.core.mesh.geometry import point_normals
 from jacket.core.mesh.polymesh import PolyMesh
+from jacket.render.surfaces import Look, Surface
 
 Array = NDArray[np.float32]
 
@@ -48,13 +49,15 @@ class Layer:
 
 @dataclass(frozen=True, eq=False)
 class Scene:
-    """`base` is kept as a picture while camera and base stay the same; `light` is drawn in its place
-    while the view moves; `layers` are drawn over it each time."""
+    """`base` is kept as a picture while camera, base and look stay the same, and drawn piece by piece where it
+    is heavy; one of `lights`, copies from light to less light, is drawn in its place while the view moves
+    and until the base is done; `layers` are drawn over it each time."""
 
-    base: Layer | None = None
-    light: Layer | None = None
+    base: tuple[Surface, ...] = ()
+    lights: tuple[tuple[Surface, ...], ...] = ()
     layers: tuple[Layer, ...] = ()
     ground: tuple[float, float, float] = (0.44, 0.48, 0.52)
+    look: Look = field(default_factory=Look)
 
 
 def fill_rows(

@@ -29,6 +29,7 @@ class Settings:
     autosave_seconds: int = 60
     recent: list[str] = field(default_factory=list)
     splitters: dict[str, list[int]] = field(default_factory=dict)
+    folded: list[str] = field(default_factory=list)
 
     def remember(self, path: str, most: int = 10) -> None:
         """Put a file at the head of the recent ones."""

@@ -18,11 +18,29 @@ from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.quads.auto import AutoSettings, automatic_quads
 from jacket.core.seams.cuts import cut_edges, sew_edges, sharp_edges
 from jacket.core.seams.suggest import suggest_seams
+from jacket.core.source.symmetry import Plane
 from jacket.document.derived import islands_of, surface_of
 from jacket.document.document import Document
-from jacket.document.state import STAGES, Held, State
+from jacket.document.state import STAGES, Held, SourceObject, State
 from jacket.errors import JacketError
 from jacket.progress import Progress
+from jacket.tools.mending import (
+    PLACINGS,
+    Proposal,
+    count_self_intersections,
+    find_mirror,
+    has_chosen,
+    has_picked,
+    leave_proposal,
+    lock_source,
+    mirror_to_x,
+    picked_parts,
+    proposing,
+    remove_source,
+    rename_source,
+    several_sources,
+    take_proposal,
+)
 
 
 class Host(Protocol):
@@ -30,6 +48,8 @@ class Host(Protocol):
 
     document: Document
     values: dict[str, Any]
+    proposal: Proposal | None
+    mirror_plane: Plane | None
 
     def work(self, name: str, job: Callable[[Progress], Any], done: Callable[[Any], None]) -> None: ...
     def show_stage(self, stage: str) -> None: ...
@@ -40,6 +60,12 @@ class Host(Protocol):
     def save(self, ask: bool) -> None: ...
     def deliver(self) -> None: ...
     def say(self, text: str) -> None: ...
+    def propose(self, proposal: Proposal | None) -> None: ...
+    def prepare(self, mesh: PolyMesh, progress: Progress) -> None: ...
+    def show_mirror(self, source: SourceObject | None, plane: Plane | None) -> None: ...
+    def refresh_checks(self) -> None: ...
+    def ask_text(self, title: str, label: str, text: str) -> str | None: ...
+    def take_new_file(self) -> None: ...
 
 
 @dataclass(frozen=True)
@@ -116,7 +142,8 @@ def _make_trial(host: Host) -> None:
     surface = surface_of(source.mesh)
 
     def done(result: Any) -> None:
-        if source.mesh not in [s.mesh for s in host.document.state.sources]:
+        now = host.document.state.source
+        if now is None or now.mesh is not source.mesh:
             raise JacketError("The source is gone meanwhile, so the trial was thrown away.")
         figures = {**result.figures.as_dict(), "field_singularities": result.field_singularities}
         host.document.add_trial(result.mesh, {"quads": settings.quads, "sharp": settings.sharp}, figures)
@@ -279,6 +306,7 @@ def build_commands() -> dict[str, Command]:
         Command("pack", "Pack the sheet", "layout place islands arrange", "", has_uvs, _long_edit("pack the sheet", _pack)),
         Command("deliver", "Deliver files…", "export obj glb gltf png report", "Ctrl+E", has_quads, lambda h: h.deliver()),
     ]  # fmt: skip
+    rows += _source_commands()
     labels = {
         "source": "Source",
         "topology": "Topology",
@@ -293,11 +321,62 @@ def build_commands() -> dict[str, Command]:
     ]
     shows = {"source": "Show the source", "jacket": "Show the jacket", "trial": "Show the trial instead of the jacket", "wire": "Show the wires", "gap": "Show the gap to the source",
              "poles": "Show the poles", "seams": "Show the seams", "islands": "Show islands in colours",
-             "checker": "Show the checker", "stretch": "Show the stretch", "names": "Show island names", "night": "Night bench"}  # fmt: skip
+             "moved": "Show how far the jacket moved", "checker": "Show the checker", "stretch": "Show the stretch", "names": "Show island names", "night": "Night bench"}  # fmt: skip
     rows += [
         Command(f"show-{k}", label, "display toggle view hide", "", always, _toggle(k)) for k, label in shows.items()
     ]
     return {row.id: row for row in rows}
+
+
+def _source_commands() -> list[Command]:
+    def mending(id_: str, label: str, words: str) -> Command:
+        return Command(id_, label, f"mend repair fix {words}", "", has_chosen, proposing(id_))
+
+    def place(id_: str, label: str, words: str) -> Command:
+        return Command(id_, label, f"place transform {words}", "", has_chosen, PLACINGS[id_])
+
+    return [
+        mending("close-holes", "Close holes", "fill gaps watertight borders"),
+        mending("keep-largest", "Keep the largest parts", "debris floating loose islands remove"),
+        Command("keep-picked", "Keep what is picked", "mend parts loose debris", "", has_picked, picked_parts(True)),
+        Command("drop-picked", "Drop what is picked", "mend parts loose debris remove delete", "", has_picked, picked_parts(False)),
+        mending("drop-repeats", "Drop repeated and flat faces", "duplicate degenerate zero area"),
+        mending("turn-outward", "Turn faces outward", "winding normals flip inside out orientation"),
+        mending("split-nonmanifold", "Split what is not manifold", "edges vertices bow tie"),
+        mending("weld-points", "Weld points", "merge by distance cracks"),
+        mending("smooth-noise", "Smooth noise", "denoise scan bilateral"),
+        mending("reduce", "Reduce triangles", "decimate simplify fewer"),
+        Command("take-proposal", "Do what is proposed", "apply accept mend preview", "", always, take_proposal),
+        Command("leave-proposal", "Leave the source as it is", "cancel drop mend preview", "", always, leave_proposal),
+        place("scale-factor", "Scale by the factor", "size resize"),
+        place("from-unit", "Read as the unit", "millimetres centimetres inches feet size scale"),
+        place("up-axis", "Set the up axis", "rotate turn orientation z up"),
+        place("stand-flat", "Stand on the largest flat part", "upright rotate turn level"),
+        place("to-ground", "Stand on the ground", "floor zero lowest"),
+        place("centre", "Centre over the origin", "middle zero"),
+        place("back-to-file", "Back to how it came", "reset undo placing"),
+        Command("freeze", "Freeze where it stands", "apply transform placing", "", lambda s: s.chosen_source is not None and s.chosen_source.was_placed,
+                lambda h: h.document.freeze_source()),
+        Command("find-mirror", "Find the mirror plane", "symmetry plane automatic", "", has_chosen, find_mirror),
+        Command("mirror-to-x", "Make it the X plane", "symmetry mirror plane align", "", has_chosen, mirror_to_x),
+        Command("count-crossings", "Count self-intersections", "overlap inside through itself", "", has_chosen, count_self_intersections),
+        Command("join-sources", "Join the visible sources", "merge combine objects", "", several_sources, lambda h: h.document.join_sources()),
+        Command("lock-source", "Lock or unlock the source", "protect reference", "", has_chosen, lock_source),
+        Command("rename-source", "Rename the source…", "name label", "", has_chosen, rename_source),
+        Command("remove-source", "Take the source off the bench", "delete close remove", "", has_chosen, remove_source),
+        Command("take-new-file", "Take the new file of the source", "reload refresh refit changed update", "", has_chosen, lambda h: h.take_new_file()),
+        Command("forget-moves", "Forget how far the jacket moved", "refit marks heat clear", "", has_moves, _edit("forget how far it moved", without_moves)),
+    ]  # fmt: skip
+
+
+def has_moves(state: State) -> bool:
+    """Whether the jacket still carries the marks of a refit."""
+    return state.jacket is not None and "moved" in state.jacket.mesh.point_data
+
+
+def without_moves(host: Host, mesh: PolyMesh) -> PolyMesh:
+    """The jacket without the marks of its last refit."""
+    return mesh.with_(point_data={k: v for k, v in mesh.point_data.items() if k not in ("moved", "poor")})
 
 
 def search(commands: dict[str, Command], text: str, state: State) -> list[Command]:

@@ -8,9 +8,10 @@ from jacket.tools.draft import Draft
 from jacket.tools.holding import Hold
 from jacket.tools.place import Place
 from jacket.tools.seams import Cut, Sew
+from jacket.tools.surveying import Gauge, Ground, Sift
 
 STAGE_TOOLS: dict[str, tuple[type[Tool], ...]] = {
-    "source": (Hold,),
+    "source": (Sift, Gauge, Ground, Hold),
     "topology": (Draft, Nudge, Relax, Unpick, Hold),
     "seams": (Cut, Sew, Hold),
     "flatten": (Hold,),

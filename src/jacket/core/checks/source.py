@@ -5,47 +5,101 @@ from __future__ import annotations
 import numpy as np
 
 from jacket.core.checks.model import Check
-from jacket.core.mesh.polymesh import PolyMesh
-from jacket.core.source.health import Health
+from jacket.core.mesh.polymesh import Floats, Ints, PolyMesh
+from jacket.core.source.health import (
+    Health,
+    degenerate_faces,
+    duplicate_faces,
+    nonmanifold_points,
+    part_labels,
+    part_volumes,
+    spikes,
+    welded_copy,
+    winding_edges,
+)
+
+SPREAD = 12.0
+"""Edges whose 95th percentile is over so many times their 5th are called uneven."""
 
 
-def source_checks(health: Health) -> list[Check]:
-    """What `examine` found, as checks."""
+def source_checks(health: Health, crossings: Ints | None = None) -> list[Check]:
+    """What `examine` found, as checks; self-intersections only where they were counted."""
 
     def count(id_: str, label: str, n: int, level: str = "wrong") -> Check:
         return Check(id_, label, f"{n:,}", level if n else "good", number=n)  # type: ignore[arg-type]
 
-    holes = count("holes", "Holes", health.borders, "look")
-    parts = Check(
-        "parts", "Loose parts", f"{health.parts:,}", "look" if health.parts > 1 else "good", number=health.parts
-    )
-    return [
-        holes,
+    several = "look" if health.parts > 1 else "good"
+    spread = health.density_spread
+    rows = [
+        count("holes", "Holes", health.borders, "look"),
         count("nonmanifold", "Non-manifold edges", health.nonmanifold_edges),
-        parts,
+        count("ties", "Non-manifold points", health.nonmanifold_points),
+        Check("parts", "Loose parts", f"{health.parts:,}", several, number=health.parts),  # type: ignore[arg-type]
+        count("winding", "Uneven winding", health.winding_edges),
+        count("inside-out", "Inside out", health.inside_out_parts),
         count("duplicates", "Duplicate faces", health.duplicate_faces),
         count("degenerate", "Faces without area", health.degenerate_faces, "look"),
+        count("spikes", "Spikes", health.spikes, "look"),
+        Check("density", "Density spread", f"{spread:.1f} ×", "look" if spread > SPREAD else "good", number=spread),
     ]
+    if crossings is not None:
+        rows.append(count("crossings", "Self-intersections", len(crossings), "look"))
+    return rows
 
 
-def offender_positions(mesh: PolyMesh, check_id: str) -> np.ndarray[tuple[int, ...], np.dtype[np.float64]]:
-    """(K, 2, 3) line segments that show the offenders of a source check in the form view."""
-    from jacket.core.mesh.walks import face_parts
-    from jacket.core.source.health import degenerate_faces, duplicate_faces, welded_copy
-
+def offenders(mesh: PolyMesh, check_id: str, crossings: Ints | None = None, most: int = 400) -> list[Floats]:
+    """What a source check found, one entry an offender: (S, 2, 3) line segments to be lit in the form view. At
+    most `most` entries; the last holds all that are left."""
     joined = welded_copy(mesh)
     topology = joined.topology
+    ends = joined.points[topology.edge_points]
     if check_id == "holes":
-        edges = topology.border_edges
-    elif check_id == "nonmanifold":
-        edges = topology.nonmanifold_edges
-    else:
+        loops = sorted(topology.border_loops, key=lambda x: -len(x))
+        return _shortened([ends[topology.edge[loop]] for loop in loops], most)
+    if check_id in ("nonmanifold", "winding"):
+        uneven = winding_edges(joined)
+        edges = uneven if check_id == "winding" else np.setdiff1d(topology.nonmanifold_edges, uneven)
+        return _shortened([ends[e : e + 1] for e in edges], most)
+    if check_id in ("ties", "spikes"):
+        points = nonmanifold_points(joined) if check_id == "ties" else spikes(joined)
+        start, around = topology.point_edges
+        return _shortened([ends[around[start[p] : start[p + 1]]] for p in points], most)
+    if check_id in ("parts", "inside-out"):
+        count, labels = part_labels(joined)
         if check_id == "parts":
-            labels = face_parts(joined)[1]
-            faces = np.flatnonzero(labels != np.bincount(labels).argmax())
-        elif check_id == "duplicates":
-            faces = duplicate_faces(joined)
+            order = np.argsort(-np.bincount(labels, minlength=count), kind="stable")[1:]
         else:
-            faces = degenerate_faces(joined)
-        edges = np.unique(topology.edge[np.isin(joined.face_of_corner, faces)])
-    return joined.points[topology.edge_points[edges]]
+            volumes, closed = part_volumes(joined, count, labels)
+            order = np.flatnonzero(closed & (volumes < 0))
+        return _shortened([_outline(joined, np.flatnonzero(labels == p)) for p in order[: most - 1]]
+                          + ([_outline(joined, np.flatnonzero(np.isin(labels, order[most - 1 :])))]
+                             if len(order) >= most else []), most)  # fmt: skip
+    if check_id == "density":
+        lengths = np.linalg.norm(ends[:, 1] - ends[:, 0], axis=1)
+        coarse = np.argsort(-lengths, kind="stable")[: max(1, min(len(lengths) // 20, 20_000))]
+        return [ends[coarse]]
+    if check_id == "crossings":
+        corner = mesh.points[mesh.triangle_points] if joined is mesh else joined.points[joined.triangle_points]
+        rows = crossings if crossings is not None else np.zeros((0, 2), np.int32)
+        return _shortened([_triangle_edges(corner[row]) for row in rows[: 4 * most]], most)
+    faces = duplicate_faces(joined) if check_id == "duplicates" else degenerate_faces(joined)
+    return _shortened([_outline(joined, faces[k : k + 1]) for k in range(len(faces))], most)
+
+
+def _triangle_edges(corner: Floats) -> Floats:
+    return np.concatenate([corner[:, [0, 1]], corner[:, [1, 2]], corner[:, [2, 0]]])
+
+
+def _outline(mesh: PolyMesh, faces: Ints) -> Floats:
+    """All edges of some faces, thinned out where there are very many."""
+    flags = np.zeros(mesh.n_faces, bool)
+    flags[faces] = True
+    edges = np.unique(mesh.topology.edge[flags[mesh.face_of_corner]])
+    edges = edges[:: max(1, len(edges) // 30_000)]
+    return mesh.points[mesh.topology.edge_points[edges]]
+
+
+def _shortened(rows: list[Floats], most: int) -> list[Floats]:
+    if len(rows) <= most:
+        return rows
+    return [*rows[: most - 1], np.concatenate(rows[most - 1 :])]

@@ -92,10 +92,20 @@ def uncovered(mesh: PolyMesh, source: PolyMesh, count: int = 3000) -> Check:
     return Check("uncovered", "Uncovered", f"{share:.0f} % of source", "look" if share > 2 else "good", number=share)
 
 
+def refitted_badly(mesh: PolyMesh) -> Check:
+    """Points that the last refit marked as not well fitted."""
+    bad = np.flatnonzero(mesh.point_data["poor"])
+    return Check(
+        "refitted-badly", "Refitted badly", f"{len(bad):,}", "look" if len(bad) else "good", "points", bad, len(bad)
+    )
+
+
 def topology_checks(mesh: PolyMesh, source: PolyMesh | None, surface: Bvh | None) -> list[Check]:
     """Every topology check, those against the source last."""
     checks = [not_quads(mesh), odd_poles(mesh), open_border(mesh), joins(mesh), thinnest_corner(mesh),
               folded(mesh), loose_points(mesh)]  # fmt: skip
+    if "poor" in mesh.point_data:
+        checks.append(refitted_badly(mesh))
     if source is not None and surface is not None:
         checks += [largest_gap(mesh, surface, source.diagonal), uncovered(mesh, source)]
     return checks

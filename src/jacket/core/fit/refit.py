@@ -35,6 +35,14 @@ class Refit:
     poor: Ints
 
 
+def marked(result: Refit) -> PolyMesh:
+    """The refitted jacket with how far its points moved ("moved", %) and which are poor ("poor") as point data."""
+    poor = np.zeros(result.mesh.n_points, np.uint8)
+    poor[result.poor] = 1
+    data = {**result.mesh.point_data, "moved": result.moved.astype(np.float32), "poor": poor}
+    return result.mesh.with_(point_data=data)
+
+
 STIFFNESS = (60.0, 20.0, 8.0, 3.0, 1.0, 0.4)
 
 

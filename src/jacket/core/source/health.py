@@ -12,6 +12,7 @@ from jacket.core.jit import kernel
 from jacket.core.mesh.connectivity import corner_orbits
 from jacket.core.mesh.geometry import edge_lengths, face_area_vectors
 from jacket.core.mesh.polymesh import Ints, PolyMesh
+from jacket.core.source.placing import standing_axis
 from jacket.core.source.weld import weld_map
 
 SPIKE = 1.2
@@ -238,24 +239,6 @@ def _angle_sums(points, corners, starts, nxt, prv):
     return out
 
 
-def standing_axis(mesh: PolyMesh) -> str:
-    """The axis, "x", "y" or "z" with a minus where it points down, whose lower end is the largest flat foot;
-    nothing where no end has a foot of a 50th of the area (common practice)."""
-    vectors = face_area_vectors(mesh)
-    areas = np.linalg.norm(vectors, axis=1)
-    low, high = mesh.points.min(axis=0), mesh.points.max(axis=0)
-    first = mesh.points[mesh.corners[mesh.starts[:-1]]]
-    best, name = 0.02 * areas.sum(), ""
-    for axis, letter in enumerate("xyz"):
-        near = 0.01 * (high[axis] - low[axis])
-        for sign, end in ((1, low[axis]), (-1, high[axis])):
-            foot = (np.abs(first[:, axis] - end) <= near) & (vectors[:, axis] * -sign > 0.97 * areas)
-            size = float(areas[foot].sum())
-            if size > best:
-                best, name = size, letter if sign > 0 else f"-{letter}"
-    return name
-
-
 def examine(mesh: PolyMesh) -> Health:
     """Count everything `Health` holds. Points at one position count as one (STL has no others)."""
     joined = welded_copy(mesh)
@@ -278,7 +261,7 @@ def examine(mesh: PolyMesh) -> Health:
         points=mesh.n_points, faces=mesh.n_faces, triangles=int((mesh.sizes - 2).sum()),
         size=tuple((high - low).tolist()), diagonal=joined.diagonal,
         area=float(np.linalg.norm(face_area_vectors(joined), axis=1).sum()),
-        volume=float(volumes.sum()) if closed.all() else None, up=standing_axis(joined),
+        volume=float(volumes.sum()) if closed.all() else None, up=standing_axis(joined.points),
         borders=len(loops), border_perimeters=tuple(perimeters[:200]), nonmanifold_edges=edges,
         nonmanifold_points=points, parts=count, part_faces=tuple(part_faces[:200].tolist()),
         duplicate_faces=duplicates, degenerate_faces=degenerate, winding_edges=winding,

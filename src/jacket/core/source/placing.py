@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import numpy as np
 from numpy.typing import NDArray
+from scipy.spatial import ConvexHull, QhullError
 
-from jacket.core.mesh.geometry import face_area_vectors, face_centres
 from jacket.core.mesh.polymesh import Floats, PolyMesh
 from jacket.errors import MeshError
 
@@ -113,54 +113,56 @@ def upright_by_points(mesh: PolyMesh, ground: Floats) -> NDArray[np.float64]:
     return shifting(np.array([0.0, -moved(ground, turn)[:, 1].mean(), 0.0])) @ turn
 
 
-def largest_flat(mesh: PolyMesh, within: float = 4.0) -> tuple[Floats, float, NDArray[np.bool_]]:
-    """The largest flat part: its outward direction (3,), its share of the area, and (F,) which faces are in it.
+def largest_flat(points: Floats, within: float = 4.0) -> tuple[Floats, float]:
+    """The largest flat part a form could stand on: its outward direction (3,) and its share of the convex hull.
 
-    Faces vote for their direction (cells of about 5°) weighed by area; for the strongest directions those faces
-    within `within` degrees are split by how far out they lie, in slices of a 60th of the extent; the fullest
-    slice wins. Gently curved parts lose to flat ones because their faces fall into many cells.
+    Parts are facets of the hull (Barber, Dobkin and Huhdanpaa, "The quickhull algorithm", 1996) that face the same
+    way within so many degrees and lie equally far out; so an open foot or a ring counts as the disk it stands on,
+    and a flat place with something beyond it does not count. Among parts of about one size the lowest wins.
     """
-    vectors = face_area_vectors(mesh)
-    areas = np.linalg.norm(vectors, axis=1)
-    total = float(areas.sum())
-    if total == 0:
-        raise MeshError("The source has no area, so it has no flat part.")
-    normals = vectors / np.maximum(areas, 1e-300)[:, None]
-    cells = np.round(normals * 11).astype(np.int64)
-    keys = (cells[:, 0] * 64 + cells[:, 1]) * 64 + cells[:, 2]
-    _, label = np.unique(keys, return_inverse=True)
-    weight = np.bincount(label, areas)
-    centres = face_centres(mesh)
-    best, direction, members = -1.0, np.array([0.0, 1.0, 0.0]), np.zeros(mesh.n_faces, bool)
-    for cell in np.argsort(-weight, kind="stable")[:24]:
-        towards = (vectors[label == cell]).sum(axis=0)
-        towards /= max(np.linalg.norm(towards), 1e-300)
+    try:
+        hull = ConvexHull(points)
+    except (QhullError, ValueError):
+        raise MeshError("The source is flat or empty, so it cannot stand up.") from None
+    corner = points[hull.simplices]
+    areas = 0.5 * np.linalg.norm(np.cross(corner[:, 1] - corner[:, 0], corner[:, 2] - corner[:, 0]), axis=1)
+    normals = hull.equations[:, :3]
+    extent = float(np.linalg.norm(np.ptp(points, axis=0)))
+    best, direction = -1.0, np.array([0.0, -1.0, 0.0])
+    for k in np.argsort(-areas, kind="stable")[:60]:
+        towards, chosen = normals[k], np.zeros(len(areas), bool)
         for _ in range(3):
-            near = normals @ towards > np.cos(np.radians(within))
-            if not near.any():
+            reach = (corner.reshape(-1, 3) @ towards).reshape(-1, 3)
+            chosen = (normals @ towards > np.cos(np.radians(within))) & (
+                reach.min(axis=1) > reach.max() - 0.01 * extent
+            )
+            if not chosen.any():
                 break
-            out = centres @ towards
-            step = max(float(np.ptp(out)), 1e-300) / 60
-            slices = np.round((out[near] - out.min()) / step).astype(np.int64)
-            sums = np.bincount(slices, areas[near])
-            # A slice and its neighbour, so that a flat part on a boundary of slices is not cut in two.
-            both = sums + np.append(sums[1:], 0.0)
-            k = int(np.argmax(both))
-            chosen = np.flatnonzero(near)[(slices == k) | (slices == k + 1)]
-            towards = vectors[chosen].sum(axis=0)
-            towards /= max(np.linalg.norm(towards), 1e-300)
-        size = float(areas[chosen].sum()) if near.any() else 0.0
+            towards = (normals[chosen] * areas[chosen, None]).sum(axis=0)
+            towards = towards / max(float(np.linalg.norm(towards)), 1e-300)
+        size = float(areas[chosen].sum()) * (1.0 - 0.05 * towards[1])
         if size > best:
             best, direction = size, towards
-            members = np.zeros(mesh.n_faces, bool)
-            members[chosen] = True
-    return direction, best / total, members
+    return direction, best / max(float(areas.sum()), 1e-300)
+
+
+def standing_axis(points: Floats) -> str:
+    """The axis ("x", "y", "z", with a minus where it points down) along which a form seems to stand: its largest
+    flat part lies across it within 5°. Nothing where no part is a 50th of the hull."""
+    try:
+        direction, share = largest_flat(points)
+    except MeshError:
+        return ""
+    axis = int(np.argmax(np.abs(direction)))
+    if share < 0.02 or abs(direction[axis]) < np.cos(np.radians(5)):
+        return ""
+    return ("" if direction[axis] < 0 else "-") + "xyz"[axis]
 
 
 def upright_by_flat(mesh: PolyMesh) -> NDArray[np.float64]:
     """Stand the source on its largest flat part."""
-    direction, share, _ = largest_flat(mesh)
-    if share < 0.005:
+    direction, share = largest_flat(mesh.points)
+    if share < 0.01:
         raise MeshError("There is no flat part to stand on; click three ground points instead.")
     middle = (mesh.points.min(axis=0) + mesh.points.max(axis=0)) / 2
     turn = turned_about(turn_to_up(-direction), middle)

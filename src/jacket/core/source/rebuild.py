@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Any
 
 import numpy as np
@@ -75,3 +76,36 @@ def _marks(mesh: PolyMesh, origin: NDArray[Any]) -> dict[str, Ints]:
         moved = to[pairs] if len(pairs) else np.zeros((0, 2), np.int64)
         out[name] = sorted_pairs(moved[(moved >= 0).all(axis=1)])
     return out
+
+
+def joined(meshes: Sequence[PolyMesh]) -> PolyMesh:
+    """Several meshes as one, their points apart: first all points and faces of the first, then of the next.
+
+    UVs, colours, materials and groups come along; a mesh that lacks what another has gets none of it.
+    """
+    if len(meshes) == 1:
+        return meshes[0]
+    at = np.cumsum([0] + [m.n_points for m in meshes]).astype(np.int32)
+    corner_at = np.cumsum([0] + [m.n_corners for m in meshes]).astype(np.int32)
+    pairs = list(enumerate(meshes))
+    starts = [m.starts[:-1] + corner_at[k] for k, m in pairs] + [corner_at[-1:]]
+    uvs = {}
+    for name in dict.fromkeys(n for m in meshes for n in m.uvs):
+        uvs[name] = np.concatenate([m.uvs.get(name, np.full((m.n_corners, 2), np.nan)) for m in meshes])
+    point_data: dict[str, NDArray[Any]] = {}
+    if any("colour" in m.point_data for m in meshes):
+        white = [np.full((m.n_points, 4), 255, np.uint8) for m in meshes]
+        point_data["colour"] = np.concatenate([m.point_data.get("colour", white[k]) for k, m in pairs])
+    face_data: dict[str, NDArray[Any]] = {}
+    for kind in ("material", "group"):
+        tables = [m.materials if kind == "material" else m.groups for m in meshes]
+        if any(kind in m.face_data for m in meshes):
+            first = np.cumsum([0] + [len(t) for t in tables])
+            rows = [m.face_data.get(kind, np.full(m.n_faces, -1, np.int32)) for m in meshes]
+            face_data[kind] = np.concatenate([np.where(r >= 0, r + first[k], -1) for k, r in enumerate(rows)])
+    return PolyMesh(
+        np.concatenate([m.points for m in meshes]), np.concatenate([m.corners + at[k] for k, m in pairs]),
+        np.concatenate(starts), uvs, {}, point_data,
+        {k: v.astype(np.int32) for k, v in face_data.items()},
+        tuple(x for m in meshes for x in m.materials), tuple(x for m in meshes for x in m.groups),
+    )  # fmt: skip

@@ -383,24 +383,77 @@ def navigation_copy(points: Floats, triangles: Ints, wanted: int = 60_000) -> tu
     Quick rather than faithful (Rossignac and Borrel, "Multi-resolution 3D approximations", 1993);
     picking never uses it.
     """
-    if len(triangles) <= wanted:
-        return points, triangles
-    span = float(np.ptp(points, axis=0).max())
-    cells = int(np.sqrt(wanted / 2.0) * 0.75)
-    for _ in range(6):
-        light_points, light = _clustered(points, triangles, span / cells)
-        if len(light) <= wanted:
-            return light_points, light
-        cells = int(cells * min(0.95, np.sqrt(wanted / len(light))))
+    light_points, light, _ = clustered_copy(points, triangles, wanted)
     return light_points, light
 
 
-def _clustered(points: Floats, triangles: Ints, cell: float) -> tuple[Floats, Ints]:
-    grid = np.floor((points - points.min(axis=0)) / cell).astype(np.int64)
-    key = (grid[:, 0] * 2_000_003 + grid[:, 1]) * 2_000_003 + grid[:, 2]
-    _, new = np.unique(key, return_inverse=True)
-    count = np.bincount(new)
-    centres = np.stack([np.bincount(new, points[:, k]) / count for k in range(3)], axis=1)
-    tri = new[triangles].astype(np.int32)
-    tri = tri[(tri[:, 0] != tri[:, 1]) & (tri[:, 1] != tri[:, 2]) & (tri[:, 2] != tri[:, 0])]
-    return compact(centres, tri)
+def clustered_copy(points: Floats, triangles: Ints, wanted: int) -> tuple[Floats, Ints, Ints]:
+    """The light copy and (V,) which of its points each point went into; the points of unused cells stay."""
+    if len(triangles) <= wanted:
+        return points, triangles, np.arange(len(points), dtype=np.int32)
+    low, span = points.min(axis=0), max(float(np.ptp(points, axis=0).max()), 1e-300)
+    cells = int(np.sqrt(wanted / 2.0) * 0.75)
+    for _ in range(6):
+        light_points, light, to = _clustered(points, triangles, low, cells / span)
+        if len(light) <= wanted:
+            break
+        cells = int(cells * min(0.95, np.sqrt(wanted / len(light))))
+    return light_points, light, to
+
+
+@kernel
+def _clustered(points, triangles, low, scale):
+    """Mean points of the cells of a grid, the triangles whose corners lie in three of them, and the cell of
+    each point. Cells are found by hashing."""
+    n = len(points)
+    size = 1024
+    table = np.full(size, -1, np.int32)
+    keys = np.empty(size // 2, np.int64)
+    to = np.empty(n, np.int32)
+    count = 0
+    for p in range(n):
+        x = np.int64((points[p, 0] - low[0]) * scale)
+        y = np.int64((points[p, 1] - low[1]) * scale)
+        z = np.int64((points[p, 2] - low[2]) * scale)
+        key = (x << 42) | (y << 21) | z
+        h = key * np.int64(0x5851F42D4C957F2D)
+        slot = (h ^ (h >> 32)) & (size - 1)
+        while table[slot] >= 0 and keys[table[slot]] != key:
+            slot = (slot + 1) & (size - 1)
+        if table[slot] < 0:
+            table[slot] = count
+            keys[count] = key
+            count += 1
+            to[p] = count - 1
+            if 2 * count + 4 > size:
+                size *= 2
+                fresh = np.empty(size // 2, np.int64)
+                fresh[:count] = keys[:count]
+                keys = fresh
+                table = np.full(size, -1, np.int32)
+                for k in range(count):
+                    g = keys[k] * np.int64(0x5851F42D4C957F2D)
+                    s = (g ^ (g >> 32)) & (size - 1)
+                    while table[s] >= 0:
+                        s = (s + 1) & (size - 1)
+                    table[s] = k
+        else:
+            to[p] = table[slot]
+    centres = np.zeros((count, 3))
+    members = np.zeros(count, np.int32)
+    for p in range(n):
+        c = to[p]
+        members[c] += 1
+        for k in range(3):
+            centres[c, k] += points[p, k]
+    for c in range(count):
+        for k in range(3):
+            centres[c, k] /= members[c]
+    light = np.empty((len(triangles), 3), np.int32)
+    kept = 0
+    for t in range(len(triangles)):
+        a, b, c = to[triangles[t, 0]], to[triangles[t, 1]], to[triangles[t, 2]]
+        if a != b and b != c and c != a:
+            light[kept, 0], light[kept, 1], light[kept, 2] = a, b, c
+            kept += 1
+    return centres, light[:kept].copy(), to
