@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import sys
 
-from bench import flatten, job, quads, reading, window
+from bench import flatten, job, quads, reading, sources, window
 
 BENCHES = {
     "reading": reading.run,
+    "sources": sources.run,
     "job": job.run,
     "quads": quads.run,
     "flatten": flatten.run,

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import threading
 from collections.abc import Callable
 from typing import Any, TypeVar
 from weakref import WeakKeyDictionary
@@ -25,14 +26,20 @@ from jacket.document.state import State
 from jacket.progress import Progress
 
 T = TypeVar("T")
+_locks = threading.Lock()
 _cache: WeakKeyDictionary[PolyMesh, dict[Any, Any]] = WeakKeyDictionary()
 
 
 def kept(mesh: PolyMesh, key: Any, make: Callable[[], T]) -> T:
-    """`make()` once for each mesh and key; meshes never change, so it is never stale."""
+    """`make()` once for each mesh and key; meshes never change, so it is never stale. A thread that asks for what
+    another is making waits for it."""
     store = _cache.setdefault(mesh, {})
     if key not in store:
-        store[key] = make()
+        with _locks:
+            lock = store.setdefault(("lock", key), threading.RLock())
+        with lock:
+            if key not in store:
+                store[key] = make()
     value: T = store[key]
     return value
 
@@ -53,6 +60,15 @@ def moved_surface(mesh: PolyMesh, old: PolyMesh) -> Bvh:
     if before is None or mesh.n_points != old.n_points or len(before.triangles) != len(mesh.triangle_points):
         return surface_of(mesh)
     return kept(mesh, "surface", lambda: before.refit(mesh.points))
+
+
+HEAVY = 150_000
+"""Faces from which on a source is made ready to draw and to pick in the background."""
+
+
+def pickable(mesh: PolyMesh) -> bool:
+    """Whether a source can be picked without making the window wait."""
+    return mesh.n_faces < HEAVY or has_kept(mesh, "surface")
 
 
 LARGE = 1_000_000

@@ -12,13 +12,14 @@ from jacket.cli.terminal import plain, report_bytes
 from jacket.core.fit.refit import marked, refit
 from jacket.core.job import delivery_checks
 from jacket.core.source.placing import placed
-from jacket.document.derived import surface_of
+from jacket.document.derived import HEAVY, surface_of
 from jacket.document.state import State
 from jacket.errors import JacketError
 from jacket.formats.deliver import deliver_files
 from jacket.formats.project import load_project, save_project
 from jacket.formats.registry import READ_ENDINGS, read_mesh
 from jacket.progress import Progress, part
+from jacket.qt.scenes import prepare_light
 from jacket.qt.watching import stamp_of
 from jacket.tools.commands import project_name
 
@@ -74,13 +75,17 @@ class Filing:
     def _read(self, path: Path, progress: Progress) -> Any:
         """Read a mesh and derive here, off the window's thread, what its first picture and pick need."""
         stamp = stamp_of(path)
-        mesh = read_mesh(path, part(progress, 0.0, 0.6))
-        self.window.prepare(mesh, part(progress, 0.6, 1.0))
+        mesh = read_mesh(path, part(progress, 0.0, 0.8))
+        progress(0.8, "making a light copy")
+        prepare_light(mesh)
+        if mesh.n_faces < HEAVY:
+            surface_of(mesh)
         return mesh, stamp
 
     def _prepared(self, state: State, progress: Progress) -> State:
         for source in state.sources:
-            self.window.prepare(source.mesh, progress)
+            progress(0.5, f"making {source.name} ready to draw")
+            prepare_light(source.mesh)
         return state
 
     def take_new_file(self) -> None:

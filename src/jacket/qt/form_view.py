@@ -8,7 +8,7 @@ import numpy as np
 from PySide6.QtCore import QPointF, Qt
 from PySide6.QtGui import QPainter
 
-from jacket.document.derived import surface_of
+from jacket.document.derived import pickable, surface_of
 from jacket.document.document import Document
 from jacket.qt.glview import GlView
 from jacket.qt.overlay import draw_axes
@@ -61,7 +61,11 @@ class FormView(GlView):
         """What the pointer is over, for nearing; None over nothing."""
         origin, direction = self.camera.ray(at.x(), at.y())
         state = self.document.state
-        meshes = [o.mesh for o in (state.source, state.jacket) if o is not None and o.visible and o.mesh.n_faces]
+        meshes = [
+            o.mesh
+            for o in (state.source, state.jacket)
+            if o is not None and o.visible and o.mesh.n_faces and pickable(o.mesh)
+        ]
         hits = [surface_of(m).ray(origin, direction) for m in meshes]
         near = min((h for h in hits if h is not None), key=lambda h: h.distance, default=None)
         return near.position if near is not None else None

@@ -45,6 +45,8 @@ class GlView(QOpenGLWidget):
         self.tool: Tool | None = None
         self.moving = False
         self.frames = 0
+        self.frames_with_source = 0
+        self.ready: Callable[[], bool] = lambda: True
         self._failed = False
         self._drag: str = ""
         self._last = QPointF()
@@ -135,6 +137,7 @@ class GlView(QOpenGLWidget):
             matrix, eye, rotation = self.matrix_eye_rotation()
             self.renderer.draw(self.scene, matrix, eye, size, target, self.moving, rotation)
             self.frames += 1
+            self.frames_with_source += bool(self.scene.base)
             if self.renderer.unfinished:
                 # The next piece of a heavy source is drawn once the window has seen to everything else.
                 self._more.start()
@@ -163,8 +166,8 @@ class GlView(QOpenGLWidget):
 
     @property
     def unfinished(self) -> bool:
-        """Whether a heavy source is still being drawn to its end."""
-        return self.renderer is not None and self.renderer.unfinished
+        """Whether a source is still to be drawn to its end."""
+        return self.renderer is not None and not self.renderer.shows(self.scene, self.matrix_eye_rotation()[0])
 
     # ---- camera --------------------------------------------------------------------------------
     def _camera_moved(self) -> None:
@@ -181,6 +184,10 @@ class GlView(QOpenGLWidget):
     def _guarded(self, action: Callable[[], None]) -> None:
         from jacket.errors import JacketError
 
+        if not self.ready():
+            if self._drag == "tool":
+                self.refused.emit("The source is still being made ready to be picked; a moment.")
+            return
         try:
             action()
         except JacketError as error:

@@ -11,7 +11,17 @@ from numpy.typing import NDArray
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.source.mend import triangles_of
 from jacket.core.source.symmetry import Plane
-from jacket.document.derived import gap_of, has_kept, islands_of, kept, light_of, stretch_of, surface_of
+from jacket.document.derived import (
+    HEAVY,
+    gap_of,
+    has_kept,
+    islands_of,
+    kept,
+    light_of,
+    pickable,
+    stretch_of,
+    surface_of,
+)
 from jacket.document.state import State
 from jacket.progress import Progress, silent
 from jacket.qt.theme import ISLAND_TINTS, Palette, rgb
@@ -70,15 +80,26 @@ def drawn_light(mesh: PolyMesh, wanted: int) -> Surface:
     return kept(mesh, ("drawn light", wanted), make)
 
 
-def is_prepared(mesh: PolyMesh) -> bool:
-    """Whether a source can be drawn at once."""
-    return mesh.n_faces < 150_000 or has_kept(mesh, ("drawn light", LIGHTS[0]))
+def is_shown(mesh: PolyMesh) -> bool:
+    """Whether at least the light copy of a source can be drawn at once."""
+    return mesh.n_faces < HEAVY or has_kept(mesh, ("drawn light", LIGHTS[0]))
+
+
+def is_whole(mesh: PolyMesh) -> bool:
+    """Whether a source can be drawn and picked as it is."""
+    return mesh.n_faces < HEAVY or (has_kept(mesh, "drawn") and pickable(mesh) and is_shown(mesh))
+
+
+def prepare_light(mesh: PolyMesh) -> None:
+    """Derive what the first picture of a source needs; for the background."""
+    assert mesh.diagonal >= 0 and mesh.is_triangles in (True, False)  # both are kept by the mesh
+    drawn_light(mesh, LIGHTS[0])
 
 
 def prepare_drawing(mesh: PolyMesh, software: bool, progress: Progress = silent) -> None:
     """Derive everything that drawing and picking a source need; for the background."""
     progress(0.0, "making a light copy")
-    drawn_light(mesh, LIGHTS[0])
+    prepare_light(mesh)
     if not software:
         drawn_light(mesh, LIGHTS[1])
     progress(0.25, "making ready to draw")
@@ -122,7 +143,7 @@ def source_surfaces(
     warm = False
     for source in state.sources:
         mesh = source.mesh
-        if not source.visible or mesh.n_faces == 0 or not is_prepared(mesh):
+        if not source.visible or mesh.n_faces == 0 or not is_shown(mesh):
             continue
         heat = display.heat
         if heat is not None and heat.mesh is mesh:
@@ -132,7 +153,7 @@ def source_surfaces(
                 tier.append(light)
             warm = True
             continue
-        base.append(drawn_source(mesh))
+        base.append(drawn_source(mesh) if is_whole(mesh) else drawn_light(mesh, LIGHTS[0]))
         for tier, wanted in zip(tiers, LIGHTS, strict=True):
             lighter = wanted if has_kept(mesh, ("drawn light", wanted)) or wanted == LIGHTS[0] else LIGHTS[0]
             tier.append(drawn_light(mesh, lighter))

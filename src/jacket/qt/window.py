@@ -23,7 +23,7 @@ from PySide6.QtWidgets import (
 
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.source.symmetry import Plane, axis_plane
-from jacket.document.derived import mirror_difference
+from jacket.document.derived import HEAVY, mirror_difference, pickable
 from jacket.document.document import Document
 from jacket.document.state import Sheet, SourceObject
 from jacket.errors import JacketError
@@ -35,7 +35,17 @@ from jacket.qt.form_view import FormView
 from jacket.qt.keeping import Keeper
 from jacket.qt.panel import Panel
 from jacket.qt.rail import Rail
-from jacket.qt.scenes import Display, Heat, flat_scene, form_scene, is_prepared, prepare_drawing
+from jacket.qt.scenes import (
+    LIGHTS,
+    Display,
+    Heat,
+    drawn_light,
+    flat_scene,
+    form_scene,
+    is_shown,
+    is_whole,
+    prepare_drawing,
+)
 from jacket.qt.search import Search
 from jacket.qt.strip import Strip
 from jacket.qt.theme import DAY, NIGHT, style_sheet
@@ -137,6 +147,7 @@ class Window(QMainWindow):
         self.worker.progressed.connect(self.strip.show_progress)
         self.warmer.progressed.connect(self.show_warming)
         self.panel.open_wanted.connect(lambda path: self.filing.open_path(Path(path)))
+        self.form.ready = lambda: all(pickable(s.mesh) for s in self.document.state.sources if s.visible)
         self.form.acted.connect(lambda: self.panel.refresh_tool(self.tool))
         for view in (self.form, self.flat):
             view.refused.connect(self.say)
@@ -231,7 +242,9 @@ class Window(QMainWindow):
                 self.flat.frame_uv(mesh.uv[corners])
             return
         meshes = [s.mesh for s in state.sources if s.visible] or ([jacket.mesh] if jacket is not None else [])
-        points = [m.points for m in meshes if m.n_points]
+        # A light copy frames as well as millions of points.
+        light = [drawn_light(m, LIGHTS[0]).points.astype(float) for m in meshes if m.n_faces >= HEAVY and is_shown(m)]
+        points = light + [m.points for m in meshes if m.n_points and m.n_faces < HEAVY]
         if points:
             self.form.frame_points(np.concatenate(points))
         self.flat.frame_sheet()
@@ -479,7 +492,7 @@ class Window(QMainWindow):
             self.panel.show_look(self.display, None)
         if hasattr(self, "watching"):
             self.watching.follow()
-        missing = next((m for m in meshes if not is_prepared(m)), None)
+        missing = next((m for m in meshes if not is_whole(m)), None)
         if missing is not None and not self.preparer.busy:
             self.preparer.start(
                 "making ready to draw", lambda progress: self.prepare(missing, progress), self._prepared, self.say

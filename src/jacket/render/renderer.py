@@ -210,6 +210,11 @@ class Renderer:
         else:
             self.coming_key = None
 
+    def shows(self, scene: Scene, matrix: NDArray[np.float64]) -> bool:
+        """Whether the kept picture is the whole base of a scene from this camera."""
+        shown = (matrix.tobytes(), self.size, scene.ground, scene.look)
+        return self.base_key == (*shown, *map(id, scene.base))
+
     def _light(self, scene: Scene) -> tuple[Surface, ...]:
         if not scene.lights:
             return scene.base

@@ -73,8 +73,17 @@ def unit(vectors: Floats) -> Floats:
 
 def edge_lengths(mesh: PolyMesh) -> Floats:
     """(E,) lengths of the undirected edges."""
-    ends = mesh.points[mesh.topology.edge_points]
-    return np.linalg.norm(ends[:, 1] - ends[:, 0], axis=1)
+    return _lengths(mesh.points, mesh.topology.edge_points)
+
+
+@kernel
+def _lengths(points, ends):
+    out = np.empty(len(ends))
+    for e in range(len(ends)):
+        a, b = ends[e, 0], ends[e, 1]
+        x, y, z = points[a, 0] - points[b, 0], points[a, 1] - points[b, 1], points[a, 2] - points[b, 2]
+        out[e] = np.sqrt(x * x + y * y + z * z)
+    return out
 
 
 def face_centres(mesh: PolyMesh) -> Floats:

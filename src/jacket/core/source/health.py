@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 from jacket.core.jit import kernel
 from jacket.core.mesh.connectivity import corner_orbits
-from jacket.core.mesh.geometry import edge_lengths, face_area_vectors
+from jacket.core.mesh.geometry import edge_lengths
 from jacket.core.mesh.polymesh import Ints, PolyMesh
 from jacket.core.source.placing import standing_axis
 from jacket.core.source.weld import weld_map
@@ -199,24 +199,23 @@ def part_volumes(mesh: PolyMesh, count: int, labels: Ints) -> tuple[NDArray[np.f
     """(P,) signed volume of each part and whether it is closed with even winding."""
     topology = mesh.topology
     middle = mesh.points.mean(axis=0) if mesh.n_points else np.zeros(3)
-    volumes = _volumes(mesh.points - middle, mesh.corners, mesh.starts, labels, count)
+    volumes = _volumes(mesh.points, middle, mesh.corners, mesh.starts, labels, count)
     closed = np.ones(count, bool)
-    closed[labels[mesh.face_of_corner[topology.twin < 0]]] = False
+    closed[labels[mesh.face_of_corner[np.flatnonzero(topology.twin < 0)]]] = False
     return volumes, closed
 
 
 @kernel
-def _volumes(points, corners, starts, labels, count):
+def _volumes(points, middle, corners, starts, labels, count):
     out = np.zeros(count)
     for f in range(len(starts) - 1):
         a = corners[starts[f]]
+        ax, ay, az = points[a, 0] - middle[0], points[a, 1] - middle[1], points[a, 2] - middle[2]
         for c in range(starts[f] + 1, starts[f + 1] - 1):
             p, q = corners[c], corners[c + 1]
-            out[labels[f]] += (
-                points[a, 0] * (points[p, 1] * points[q, 2] - points[p, 2] * points[q, 1])
-                + points[a, 1] * (points[p, 2] * points[q, 0] - points[p, 0] * points[q, 2])
-                + points[a, 2] * (points[p, 0] * points[q, 1] - points[p, 1] * points[q, 0])
-            ) / 6.0
+            px, py, pz = points[p, 0] - middle[0], points[p, 1] - middle[1], points[p, 2] - middle[2]
+            qx, qy, qz = points[q, 0] - middle[0], points[q, 1] - middle[1], points[q, 2] - middle[2]
+            out[labels[f]] += (ax * (py * qz - pz * qy) + ay * (pz * qx - px * qz) + az * (px * qy - py * qx)) / 6.0
     return out
 
 
@@ -237,6 +236,23 @@ def _angle_sums(points, corners, starts, nxt, prv):
         nx, ny, nz = uy * vz - uz * vy, uz * vx - ux * vz, ux * vy - uy * vx
         out[p] += np.arctan2(np.sqrt(nx * nx + ny * ny + nz * nz), ux * vx + uy * vy + uz * vz)
     return out
+
+
+@kernel
+def _area(points, corners, starts):
+    total = 0.0
+    for f in range(len(starts) - 1):
+        x, y, z = 0.0, 0.0, 0.0
+        o = corners[starts[f]]
+        for c in range(starts[f] + 1, starts[f + 1] - 1):
+            p, q = corners[c], corners[c + 1]
+            ux, uy, uz = points[p, 0] - points[o, 0], points[p, 1] - points[o, 1], points[p, 2] - points[o, 2]
+            vx, vy, vz = points[q, 0] - points[o, 0], points[q, 1] - points[o, 1], points[q, 2] - points[o, 2]
+            x += uy * vz - uz * vy
+            y += uz * vx - ux * vz
+            z += ux * vy - uy * vx
+        total += 0.5 * np.sqrt(x * x + y * y + z * z)
+    return total
 
 
 def examine(mesh: PolyMesh) -> Health:
@@ -260,7 +276,7 @@ def examine(mesh: PolyMesh) -> Health:
     return Health(
         points=mesh.n_points, faces=mesh.n_faces, triangles=int((mesh.sizes - 2).sum()),
         size=tuple((high - low).tolist()), diagonal=joined.diagonal,
-        area=float(np.linalg.norm(face_area_vectors(joined), axis=1).sum()),
+        area=_area(joined.points, joined.corners, joined.starts),
         volume=float(volumes.sum()) if closed.all() else None, up=standing_axis(joined.points),
         borders=len(loops), border_perimeters=tuple(perimeters[:200]), nonmanifold_edges=edges,
         nonmanifold_points=points, parts=count, part_faces=tuple(part_faces[:200].tolist()),

@@ -144,6 +144,8 @@ def _boxes(points, triangles, order, leaf):
 @inline
 def _enter(boxes, node, ox, oy, oz, ix, iy, iz, best):
     """Distance at which a ray enters a box, or inf when it misses it or only later than `best`."""
+    if boxes[node, 0] > boxes[node, 3]:
+        return np.inf  # an empty leaf, whose infinite bounds would let some directions in
     x0, x1 = (boxes[node, 0] - ox) * ix, (boxes[node, 3] - ox) * ix
     near, far = min(x0, x1), max(x0, x1)
     y0, y1 = (boxes[node, 1] - oy) * iy, (boxes[node, 4] - oy) * iy
