@@ -172,7 +172,7 @@ def test_newer_and_broken_projects_are_refused(tmp_path: Path) -> None:
         for info in source.infolist():
             body = source.read(info)
             if info.filename == "manifest.json":
-                body = body.replace(b'"version": 1', b'"version": 99')
+                body = body.replace(b'"version": 2', b'"version": 99')
             archive.writestr(info.filename, body)
     (tmp_path / "new.jacket").write_bytes(out.getvalue())
     with pytest.raises(FormatError, match="newer Jacket"):

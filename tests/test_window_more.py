@@ -74,7 +74,7 @@ def test_objects_are_hidden_and_shown_from_the_bench(window: Window) -> None:
     rows = [b for b in window.panel.bench_card.findChildren(QPushButton) if b.objectName() in ("row", "chosen")]
     assert len(rows) == 2 and rows[1].objectName() == "chosen"
     rows[0].click()
-    assert not window.document.state.sources[0].visible and window.form.scene.base is None
+    assert not window.document.state.sources[0].visible and not window.form.scene.base
     assert "hidden" in labels(window.panel.bench_card) and not window.document.undo_steps
 
 
@@ -99,8 +99,8 @@ def test_settings_typed_in_the_panel_reach_the_document(window: Window, qtbot) -
 def test_search_by_keyboard(window: Window, qtbot) -> None:  # type: ignore[no-untyped-def]
     window.open_search()
     box = window._search
-    qtbot.keyClicks(box.field, "mirror")
-    assert box.list.count() == 4
+    qtbot.keyClicks(box.field, "mirror across")
+    assert box.list.count() == 3
     qtbot.keyClick(box.field, Qt.Key.Key_Down)
     qtbot.keyClick(box.field, Qt.Key.Key_Return)
     assert window.document.state.mirror == "y" and not box.isVisible()

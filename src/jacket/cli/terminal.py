@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+import argparse
 import json
 import math
 import sys
+import time
 from pathlib import Path
 from typing import Any
 
+from jacket import __version__
 from jacket.formats.atomic import write_bytes
 from jacket.progress import Progress, silent
 
@@ -58,3 +61,15 @@ def print_table(rows: list[tuple[str, str]]) -> None:
     width = max((len(r[0]) for r in rows), default=0)
     for label, value in rows:
         print(f"{label:<{width}}  {value}")
+
+
+def base_report(verb: str, options: argparse.Namespace, start: float) -> dict[str, Any]:
+    """What every report begins with."""
+    return {"jacket": __version__, "verb": verb, "input": options.input, "seed": options.seed,
+            "seconds": round(time.perf_counter() - start, 3)}  # fmt: skip
+
+
+def say(options: argparse.Namespace, line: str) -> None:
+    """A line on standard output unless all is to be quiet."""
+    if not options.quiet:
+        print(line)

@@ -10,8 +10,8 @@ from typing import Any
 
 import numpy as np
 
-from jacket import __version__
-from jacket.cli.terminal import plain, print_table, report_bytes, terminal_progress, write_report
+from jacket.cli.source_verbs import add_inspect, add_prepare, add_refit, checked_output, inspect, prepare, refit_verb
+from jacket.cli.terminal import base_report, plain, report_bytes, say, terminal_progress, write_report
 from jacket.core.checks.layout import flatten_checks, layout_checks, seam_checks
 from jacket.core.checks.model import Check
 from jacket.core.flatten.stretch import measure_stretch
@@ -23,11 +23,10 @@ from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.quads.auto import AutoSettings, automatic_quads
 from jacket.core.seams.cuts import cut_edges, sharp_edges, uv_border_pairs
 from jacket.core.seams.suggest import suggest_seams
-from jacket.core.source.health import examine
 from jacket.core.space.bvh import Bvh
-from jacket.errors import FormatError, MeshError
+from jacket.errors import MeshError
 from jacket.formats.deliver import PROFILES, deliver_files
-from jacket.formats.registry import format_of, read_mesh, write_mesh
+from jacket.formats.registry import read_mesh, write_mesh
 
 Options = argparse.Namespace
 
@@ -36,52 +35,6 @@ def _input(parser: argparse.ArgumentParser, output: bool = True) -> None:
     parser.add_argument("input", metavar="IN")
     if output:
         parser.add_argument("output", metavar="OUT")
-
-
-def _checked_output(path: str) -> Path:
-    """Refuse an output that cannot be written before any work is done."""
-    if format_of(Path(path)).write is None:
-        raise FormatError(f"{Path(path).name} cannot be written; choose .obj, .ply or .glb.")
-    return Path(path)
-
-
-def _base_report(verb: str, options: Options, start: float) -> dict[str, Any]:
-    return {"jacket": __version__, "verb": verb, "input": options.input, "seed": options.seed,
-            "seconds": round(time.perf_counter() - start, 3)}  # fmt: skip
-
-
-def _say(options: Options, line: str) -> None:
-    if not options.quiet:
-        print(line)
-
-
-# ---- inspect ---------------------------------------------------------------------------------
-
-
-def _add_inspect(parser: argparse.ArgumentParser) -> None:
-    _input(parser, output=False)
-    parser.add_argument("--json", action="store_true", help="print JSON instead of a table")
-
-
-def inspect(options: Options) -> int:
-    """what is in a mesh and what is wrong with it"""
-    start = time.perf_counter()
-    mesh = read_mesh(options.input, terminal_progress(options.quiet))
-    health = examine(mesh)
-    report = {**_base_report("inspect", options, start), "health": health.as_dict()}
-    write_report(options.report, report)
-    if options.json:
-        print(report_bytes(plain(report)).decode(), end="")
-        return 0
-    size = " × ".join(f"{s:.4g}" for s in health.size)
-    print_table([
-        ("triangles", f"{health.triangles:,} in {health.faces:,} faces over {health.points:,} points"),
-        ("size", size), ("borders", str(health.borders)), ("loose parts", str(health.parts)),
-        ("non-manifold edges", str(health.nonmanifold_edges)), ("duplicate faces", str(health.duplicate_faces)),
-        ("faces without area", str(health.degenerate_faces)), ("Euler characteristic", str(health.euler)),
-        ("sound", "yes" if health.sound else "no"),
-    ])  # fmt: skip
-    return 0
 
 
 # ---- remesh ----------------------------------------------------------------------------------
@@ -108,19 +61,19 @@ def _auto_settings(options: Options) -> AutoSettings:
 def remesh(options: Options) -> int:
     """cover a dense mesh with quads"""
     start = time.perf_counter()
-    output, settings = _checked_output(options.output), _auto_settings(options)
+    output, settings = checked_output(options.output), _auto_settings(options)
     progress = terminal_progress(options.quiet)
     source = read_mesh(options.input)
     result = automatic_quads(source, settings, progress)
     write_mesh(result.mesh, output)
     figures = result.figures
     write_report(options.report, {
-        **_base_report("remesh", options, start), "quads": figures.as_dict(),
+        **base_report("remesh", options, start), "quads": figures.as_dict(),
         "field_singularities": result.field_singularities, "notes": list(result.notes),
     })  # fmt: skip
     for note in result.notes:
-        _say(options, note)
-    _say(options, f"{figures.quads:,} quads, {figures.irregular_percent:.1f} % irregular points, "
+        say(options, note)
+    say(options, f"{figures.quads:,} quads, {figures.irregular_percent:.1f} % irregular points, "
                   f"mean gap {figures.gap_out_mean:.3f} % → {output}")  # fmt: skip
     return 0
 
@@ -138,7 +91,7 @@ def _add_unwrap(parser: argparse.ArgumentParser) -> None:
 def unwrap_verb(options: Options) -> int:
     """lay a mesh flat along its seams"""
     start = time.perf_counter()
-    output, progress = _checked_output(options.output), terminal_progress(options.quiet)
+    output, progress = checked_output(options.output), terminal_progress(options.quiet)
     mesh = _with_seams(read_mesh(options.input), options.seams, options.angle)
     flat, islands = unwrap(mesh, progress=progress)
     bad = [i for i in islands if not i.flat]
@@ -149,12 +102,12 @@ def unwrap_verb(options: Options) -> int:
     stretch = measure_stretch(flat, flat.uv)
     checks = seam_checks(flat) + flatten_checks(flat, stretch)
     write_report(options.report, {
-        **_base_report("unwrap", options, start), "stretch": stretch.as_dict(),
+        **base_report("unwrap", options, start), "stretch": stretch.as_dict(),
         "problems": [i.problem for i in bad], "checks": [c.as_dict() for c in checks],
     })  # fmt: skip
     for island in bad:
-        _say(options, f"{len(island.faces)} faces stay unmapped: {island.problem}")
-    _say(options, f"{stretch.islands} islands, mean stretch {stretch.dirichlet:.3f} → {output}")
+        say(options, f"{len(island.faces)} faces stay unmapped: {island.problem}")
+    say(options, f"{stretch.islands} islands, mean stretch {stretch.dirichlet:.3f} → {output}")
     return 1 if bad else 0
 
 
@@ -189,7 +142,7 @@ def _pack_settings(options: Options) -> PackSettings:
 def pack_verb(options: Options) -> int:
     """lay islands on a sheet at one texel density"""
     start = time.perf_counter()
-    output, progress = _checked_output(options.output), terminal_progress(options.quiet)
+    output, progress = checked_output(options.output), terminal_progress(options.quiet)
     mesh = read_mesh(options.input)
     if mesh.uv is None:
         raise MeshError("The file has no UVs to pack; run 'jacket unwrap' on it first.")
@@ -199,10 +152,10 @@ def pack_verb(options: Options) -> int:
     write_mesh(packed, output)
     checks = layout_checks(packed, options.size, options.margin)
     write_report(options.report, {
-        **_base_report("pack", options, start), "use": result.use, "density": result.density,
+        **base_report("pack", options, start), "use": result.use, "density": result.density,
         "checks": [c.as_dict() for c in checks],
     })  # fmt: skip
-    _say(options, f"{100 * result.use:.1f} % of the sheet used, {result.density:.1f} px per unit → {output}")
+    say(options, f"{100 * result.use:.1f} % of the sheet used, {result.density:.1f} px per unit → {output}")
     return 0
 
 
@@ -227,7 +180,7 @@ def deliver(options: Options) -> int:
     source = read_mesh(options.source) if options.source else None
     surface = Bvh.build(source.points, source.triangle_points) if source is not None else None
     checks = delivery_checks(mesh, source, surface, options.size, options.margin)
-    report = {**_base_report("deliver", options, start), "profile": options.profile}
+    report = {**base_report("deliver", options, start), "profile": options.profile}
     return _finish(options, mesh, checks, report, Path(options.input).stem)
 
 
@@ -239,9 +192,9 @@ def _finish(options: Options, mesh: PolyMesh, checks: list[Check], report: dict[
     )
     write_report(options.report, report)
     for path in written:
-        _say(options, f"wrote {path}")
+        say(options, f"wrote {path}")
     for check in wrong:
-        _say(options, f"check failed: {check.label} {check.value}")
+        say(options, f"check failed: {check.label} {check.value}")
     return 1 if wrong else 0
 
 
@@ -263,22 +216,24 @@ def run(options: Options) -> int:
     progress = terminal_progress(options.quiet)
     source = read_mesh(options.input)
     result = whole_job(source, auto, sheet, progress)
-    report = {**_base_report("run", options, start), "profile": options.profile, **result.figures}
+    report = {**base_report("run", options, start), "profile": options.profile, **result.figures}
     code = _finish(options, result.mesh, result.checks, report, Path(options.input).stem)
     for note in result.auto.notes:
-        _say(options, note)
+        say(options, note)
     f = result.figures
-    _say(options, f"{f['quads']['quads']:,} quads, {f['stretch']['islands']} islands, stretch "
+    say(options, f"{f['quads']['quads']:,} quads, {f['stretch']['islands']} islands, stretch "
                   f"{f['stretch']['dirichlet']:.3f}, {100 * f['sheet']['use']:.0f} % of the sheet")  # fmt: skip
     progress(1.0, "done")
     return code
 
 
 VERBS: dict[str, tuple[Callable[[argparse.ArgumentParser], None], Callable[[Options], int]]] = {
-    "inspect": (_add_inspect, inspect),
+    "inspect": (add_inspect, inspect),
+    "prepare": (add_prepare, prepare),
     "remesh": (_add_remesh, remesh),
     "unwrap": (_add_unwrap, unwrap_verb),
     "pack": (_add_pack, pack_verb),
+    "refit": (add_refit, refit_verb),
     "deliver": (_add_deliver, deliver),
     "run": (_add_run, run),
 }

@@ -63,6 +63,11 @@ class NumberField(QLineEdit):
         self.editingFinished.connect(self._take)
         self._show()
 
+    def set_value(self, value: float) -> None:
+        """Show another value without telling anybody."""
+        self.value = value
+        self._show()
+
     def _show(self) -> None:
         number = f"{self.value:,.0f}" if self.whole else f"{self.value:g}"
         self.setText(f"{number} {self.unit}".strip() if self.unit != "°" else f"{number}°")

@@ -144,6 +144,7 @@ class Panel(QScrollArea):
         self.stage_cards: list[Card] = []
         self.health_card: Card | None = None
         self.look_card: Card | None = None
+        self.lengths: dict[str, tuple[float, NumberField | None]] = {}
         self.display: Any = None
         self.mirror_plane: Any = None
         self.column.addStretch(1)
@@ -325,6 +326,7 @@ class Panel(QScrollArea):
             card.deleteLater()
         self.stage_cards, self.buttons = [], {}
         self.health_card = self.look_card = None
+        self.lengths = {}
         builders = _STAGE_CARDS[stage]
         for k, build in enumerate(builders):
             card = Card("")

@@ -115,10 +115,8 @@ def _field(
 def mend_card(panel: Panel, card: Card) -> None:
     """Putting right: each button works the mend out and shows it before it is done."""
     card.title.setText("Put right")
-    values, source = panel.values, panel.document.state.chosen_source
+    values = panel.values
     hole, weld = (float(values[k]) for k in ("hole", "weld"))
-    if source is not None:
-        hole, weld = fitting_length(hole, source.mesh, HOLE_SHARE), fitting_length(weld, source.mesh, WELD_SHARE)
     rows: list[tuple[str, str, NumberField | None]] = [
         ("close-holes", "Close holes up to", _field(panel, "hole", "Longest border", hole, 0, 1e12, "u", whole=False)),
         ("keep-largest", "Keep the largest", _field(panel, "keep", "Parts", float(values["keep"]), 1, 1e6)),
@@ -132,6 +130,16 @@ def mend_card(panel: Panel, card: Card) -> None:
     for command_id, text, field in rows:
         _mend_row(panel, card, command_id, text, field)
     card.column.addWidget(soft("Each is shown first; Enter does it."))
+    panel.lengths = {"hole": (HOLE_SHARE, rows[0][2]), "weld": (WELD_SHARE, rows[5][2])}
+    fill_lengths(panel)
+
+
+def fill_lengths(panel: Panel) -> None:
+    """Lengths that were not typed, for the source that is worked on now."""
+    source = panel.document.state.chosen_source
+    for name, (share, field) in panel.lengths.items():
+        if field is not None and source is not None:
+            field.set_value(fitting_length(float(panel.values[name]), source.mesh, share))
 
 
 def place_card(panel: Panel, card: Card) -> None:

@@ -47,6 +47,7 @@ from jacket.qt.scenes import (
     prepare_drawing,
 )
 from jacket.qt.search import Search
+from jacket.qt.source_cards import fill_lengths
 from jacket.qt.strip import Strip
 from jacket.qt.theme import DAY, NIGHT, style_sheet
 from jacket.qt.tickets import TopBar
@@ -472,7 +473,7 @@ class Window(QMainWindow):
             if self.stage == "layout" and not self.panel.isAncestorOf(QApplication.focusWidget() or self):
                 self.panel.show_stage("layout")
         if changed & {"sources", "active_source"} and self.stage == "source":
-            self.panel.show_stage("source")
+            fill_lengths(self.panel)
         if changed & {"held", "jackets", "active"}:
             self.panel.show_held(state)
         if "mirror" in changed:

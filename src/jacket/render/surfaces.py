@@ -56,7 +56,8 @@ class Look:
 def surface_of_mesh(mesh: PolyMesh) -> Surface:
     """A mesh as it is drawn; its point colours become tints. Points are doubled where a picture asks for it."""
     tri = mesh.triangle_points
-    packed = _packed(mesh.points, mesh.corners, mesh.starts)
+    normals, slope = _normals(mesh.points, mesh.corners, mesh.starts)
+    packed = _packed(normals, slope, *_relief(slope))
     points = mesh.points.astype(np.float32)
     tints = mesh.point_data.get("colour")
     pictured = mesh.uv is not None and any(m.picture for m in mesh.materials)
@@ -82,6 +83,15 @@ def surface_of_mesh(mesh: PolyMesh) -> Surface:
         rows += [(m.colour[:3], m.picture) for m in mesh.materials]
         spans = tuple(Span(3 * int(at[k]), 3 * int(counts[k]), *rows[k]) for k in range(len(rows)) if counts[k])
     return Surface(points, packed, np.ascontiguousarray(index), tints, places, spans)
+
+
+def _relief(slope: NDArray[np.float32]) -> tuple[float, float]:
+    """The middle and the reach of the slopes, so that hollows show at any density of points."""
+    some = slope[:: max(1, len(slope) // 100_000)]
+    if len(some) == 0:
+        return 0.0, 1.0
+    middle = float(np.median(some))
+    return middle, max(float(np.percentile(np.abs(some - middle), 93)), 0.004)
 
 
 def _apart(corners: Any, uv: NDArray[np.float32], n_points: int) -> tuple[Any, Any]:
@@ -112,8 +122,8 @@ def _split(corners, bits, n_points):
 
 
 @kernel
-def _packed(points, corners, starts):
-    """Point normals in 0..255 about 127.5, and the mean slope of the edges against them."""
+def _normals(points, corners, starts):
+    """Point normals, and the mean slope of the edges at each point against its normal."""
     n = len(points)
     normal = np.zeros((n, 3), np.float32)
     for f in range(len(starts) - 1):
@@ -154,10 +164,18 @@ def _packed(points, corners, starts):
                 slope[q] -= (normal[q, 0] * x + normal[q, 1] * y + normal[q, 2] * z) / size
                 count[p] += 1
                 count[q] += 1
-    out = np.empty((n, 4), np.uint8)
     for p in range(n):
+        if count[p] > 0:
+            slope[p] /= count[p]
+    return normal, slope
+
+
+@kernel
+def _packed(normal, slope, middle, reach):
+    """Normals and relief in 0..255 about 127.5."""
+    out = np.empty((len(normal), 4), np.uint8)
+    for p in range(len(normal)):
         for k in range(3):
             out[p, k] = np.uint8(min(max(normal[p, k] * 127.0 + 127.5, 0.0), 255.0))
-        hollow = slope[p] / count[p] if count[p] > 0 else 0.0
-        out[p, 3] = np.uint8(min(max(127.5 - 300.0 * hollow, 0.0), 255.0))
+        out[p, 3] = np.uint8(min(max(127.5 - 100.0 * (slope[p] - middle) / reach, 0.0), 255.0))
     return out

@@ -57,8 +57,7 @@ def refit(
         raise MeshError("The new source has no faces to refit to.")
     start = jacket.points
     lift = _lifts(jacket, old, diagonal)
-    facing = unit(np.cross(surface.points[surface.triangles[:, 1]] - surface.points[surface.triangles[:, 0]],
-                           surface.points[surface.triangles[:, 2]] - surface.points[surface.triangles[:, 0]]))  # fmt: skip
+    facing = _normals(surface)
     stiff = _smoothness(jacket)
     progress(0.0, "fitting the jacket to the new source")
     start = _as_a_whole(jacket, surface, facing, lift)
@@ -76,6 +75,12 @@ def refit(
     result = jacket.with_points(points)
     moved = np.linalg.norm(points - jacket.points, axis=1) / max(diagonal, 1e-300) * 100.0
     return Refit(result, moved, _poor(jacket, result, triangle, facing, surface, place, old, jacket.points))
+
+
+def _normals(surface: Bvh) -> Floats:
+    """(T, 3) unit normals of a surface's triangles."""
+    a, b, c = (surface.points[surface.triangles[:, k]] for k in range(3))
+    return unit(np.cross(b - a, c - a))
 
 
 def _as_a_whole(jacket: PolyMesh, surface: Bvh, facing: Floats, lift: Floats) -> Floats:
@@ -140,6 +145,9 @@ def _poor(
     """Points that could not be refitted well."""
     normals = point_normals(after)
     bad = (normals * facing[triangle]).sum(axis=1) < 0.5
+    if old is not None and len(old.triangles):
+        # What faced another way before, at a sharp rib say, was not lost by the refit.
+        bad &= (point_normals(before) * _normals(old)[old.closest(start)[1]]).sum(axis=1) >= 0.5
     turned = (scaled_jacobian(after) <= 0) & (scaled_jacobian(before) > 0)
     bad[after.corners[turned[after.face_of_corner]]] = True
     size, was = face_areas(after), face_areas(before)
