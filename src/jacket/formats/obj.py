@@ -328,7 +328,8 @@ def obj_text(mesh: PolyMesh, name: str, library: str = "") -> str:
     lines = ["# Jacket"]
     if library:
         lines.append(f"mtllib {library}")
-    lines.append(f"o {name}")
+    if not mesh.groups:
+        lines.append(f"o {name}")
     lines += _point_lines(mesh)
     uv = mesh.uv
     texture: list[int] = []

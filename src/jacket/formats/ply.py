@@ -323,7 +323,8 @@ def _with_picture(mesh: PolyMesh, comments: list[str], path: Path) -> PolyMesh:
 
 
 def write_ply(mesh: PolyMesh, path: Path, precision: Any = np.float64) -> None:
-    """Binary little-endian PLY with polygons and point colours; coordinates in single or double precision."""
+    """Binary little-endian PLY with polygons, point colours and the UVs of corners (as texcoord, common
+    practice); coordinates in single or double precision."""
     fields: list[Any] = [(axis, np.dtype(precision).newbyteorder("<")) for axis in "xyz"]
     colour = mesh.point_data.get("colour")
     if colour is not None:
@@ -340,21 +341,30 @@ def write_ply(mesh: PolyMesh, path: Path, precision: Any = np.float64) -> None:
     head += [f"property {kind} {axis}" for axis in "xyz"]
     head += [f"property uchar {name}" for name in _COLOURS[0]] if colour is not None else []
     head += [f"element face {mesh.n_faces}", f"property list {'uchar' if most < 256 else 'int'} int vertex_indices"]
+    uv = mesh.uv if mesh.uv is not None and bool(np.isfinite(mesh.uv).all()) else None
+    if uv is not None:
+        head.append("property list uchar float texcoord" if most < 128 else "property list int float texcoord")
     out = io.BytesIO()
     out.write(("\n".join([*head, "end_header"]) + "\n").encode())
     out.write(vertex.tobytes())
-    out.write(_face_bytes(mesh, most))
+    out.write(_face_bytes(mesh, most, uv))
     write_bytes(path, out.getbuffer())
 
 
-def _face_bytes(mesh: PolyMesh, most: int) -> bytes:
+def _face_bytes(mesh: PolyMesh, most: int, uv: NDArray[np.float64] | None) -> bytes:
     count = "u1" if most < 256 else "<i4"
+    places = "u1" if most < 128 else "<i4"
     if mesh.n_faces and (mesh.sizes == most).all():
-        rows = np.zeros(mesh.n_faces, [("n", count), ("p", "<i4", (most,))])
+        fields: list[Any] = [("n", count), ("p", "<i4", (most,))]
+        fields += [("m", places), ("t", "<f4", (2 * most,))] if uv is not None else []
+        rows = np.zeros(mesh.n_faces, fields)
         rows["n"], rows["p"] = most, mesh.corners.reshape(mesh.n_faces, -1)
+        if uv is not None:
+            rows["m"], rows["t"] = 2 * most, uv.reshape(mesh.n_faces, -1)
         return rows.tobytes()
-    heads = [int(s).to_bytes(np.dtype(count).itemsize, "little") for s in mesh.sizes]
-    return b"".join(
-        h + mesh.corners[a:b].astype("<i4").tobytes()
-        for h, a, b in zip(heads, mesh.starts[:-1].tolist(), mesh.starts[1:].tolist(), strict=True)
-    )
+    out = []
+    for a, b in zip(mesh.starts[:-1].tolist(), mesh.starts[1:].tolist(), strict=True):
+        out += [np.array(b - a, count).tobytes(), mesh.corners[a:b].astype("<i4").tobytes()]
+        if uv is not None:
+            out += [np.array(2 * (b - a), places).tobytes(), uv[a:b].astype("<f4").tobytes()]
+    return b"".join(out)

@@ -31,5 +31,4 @@ def row_pieces(
             got += step
         yield buffer[: count * stride], first
         first += count
-        if first % (16 * most) == 0 or first == rows:
-            progress(first / rows, f"reading {path.name}")
+        progress(first / rows, f"reading {path.name}")
