@@ -11,7 +11,6 @@ from __future__ import annotations
 import numpy as np
 
 from jacket.core.jit import kernel
-from jacket.core.mesh.geometry import edge_lengths
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.source.mend import Mend, points_joined
 from jacket.errors import MeshError
@@ -42,9 +41,8 @@ def noise_smoothed(mesh: PolyMesh, rounds: int, sharp: float, progress: Progress
         points = _fitted(points, normals, joined.corners, joined.starts, topology.ring_start, topology.ring,
                          joined.face_of_corner, still)  # fmt: skip
     far = np.linalg.norm(points - joined.points, axis=1)
-    mean = float(edge_lengths(joined).mean()) if topology.n_edges else 0.0
     most = np.argsort(-far)[:4000]
-    shown = most[far[most] > 0.02 * mean]
+    shown = most[far[most] > max(0.1 * float(far.max(initial=0.0)), 1e-12 * joined.diagonal)]
     lines = np.stack([joined.points[shown], points[shown]], axis=1)
     said = f"{int((far > 1e-9 * joined.diagonal).sum()):,} points move by {far.mean():.3g} on average, {far.max():.3g} at most"
     return Mend(joined.with_points(points), said, lines=lines)
