@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import sys
 
-from bench import flatten, fuzz, job, quads, reading, sources, window
+from bench import flatten, fuzz, health, job, quads, reading, sources, window
 
 BENCHES = {
     "reading": reading.run,
     "sources": sources.run,
     "fuzz": fuzz.run,
+    "health": health.run,
     "job": job.run,
     "quads": quads.run,
     "flatten": flatten.run,

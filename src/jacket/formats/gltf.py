@@ -26,7 +26,8 @@ from jacket.progress import Progress, silent
 
 _TYPES = {5120: "i1", 5121: "u1", 5122: "<i2", 5123: "<u2", 5125: "<u4", 5126: "<f4"}
 _WIDTHS = {"SCALAR": 1, "VEC2": 2, "VEC3": 3, "VEC4": 4}
-_UNDERSTOOD = {"KHR_mesh_quantization", "KHR_materials_unlit", "KHR_texture_transform"}
+_HARMLESS = ("KHR_mesh_quantization", "KHR_materials", "KHR_texture", "KHR_technique", "KHR_lights", "KHR_xmp")
+"""Beginnings of required extensions that leave points and faces as they are."""
 
 
 @dataclass
@@ -64,10 +65,10 @@ def read_gltf(data: bytearray, path: Path, progress: Progress = silent) -> PolyM
         raise FormatError(f"{path.name} is not readable as glTF; export it again.") from None
     if not isinstance(document, dict) or not str(document.get("asset", {}).get("version", "")).startswith("2"):
         raise FormatError(f"{path.name} is not glTF 2.0; export it in that version.")
-    unknown = set(document.get("extensionsRequired", [])) - _UNDERSTOOD
+    unknown = {str(e) for e in document.get("extensionsRequired", []) if not str(e).startswith(_HARMLESS)}
     if unknown:
         raise FormatError(
-            f"{path.name} is packed with {', '.join(sorted(map(str, unknown)))}, which Jacket does not read; "
+            f"{path.name} is packed with {', '.join(sorted(unknown))}, which Jacket does not read; "
             "export it without compression."
         )
     scene = _Scene(document, path, blob, progress)

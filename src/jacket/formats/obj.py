@@ -5,6 +5,10 @@ Described in "Object Files (.obj)", Appendix B1 of the Advanced Visualizer manua
 
 from __future__ import annotations
 
+import itertools
+import os
+from collections.abc import Callable, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -21,7 +25,7 @@ from jacket.errors import FormatError
 from jacket.formats.atomic import beside, read_bytes, write_bytes
 from jacket.formats.numbers import parse_float, parse_int, skip_line, skip_spaces, skip_word
 from jacket.formats.pictures import picture_material
-from jacket.progress import Progress, silent
+from jacket.progress import Progress, part, silent
 
 
 def read_obj(data: bytearray, path: Path, progress: Progress = silent) -> PolyMesh:
@@ -32,35 +36,66 @@ def read_obj(data: bytearray, path: Path, progress: Progress = silent) -> PolyMe
     if b"\\\n" in data or b"\\\r\n" in data:
         data = data.replace(b"\\\r\n", b"  ").replace(b"\\\n", b" ")
     raw = np.frombuffer(data, np.uint8)
-    counts = np.zeros(6, np.int64)
-    at = 0
-    while at < len(raw):
-        at = _count(raw, at, min(at + _PIECE, len(raw)), counts)
-        progress(0.3 * at / len(raw), f"counting what {path.name} holds")
-    if counts[0] == 0:
+    begins = _line_starts(raw)
+    pieces = list(itertools.pairwise(begins))
+    counted = _side_by_side(lambda p: _count(raw, *p), pieces, part(progress, 0.0, 0.3), path)
+    counts = np.array(counted)
+    if len(counts) == 0 or counts[:, _POINTS].sum() == 0:
         raise FormatError(f"{path.name} has no points; it may not be an OBJ file.")
     parsed = _Parsed(counts)
-    while parsed.at < len(raw):
-        bad_line = parsed.step(raw, min(parsed.at + _PIECE, len(raw)))
-        if bad_line:
-            raise FormatError(f"{path.name} cannot be understood at line {bad_line}; export it again.")
-        progress(0.3 + 0.6 * parsed.at / len(raw), f"understanding {path.name}")
-    faces = int(parsed.used[2])
-    extra = _named_parts(data, parsed.events, faces, path)
+    before = np.concatenate([np.zeros((1, counts.shape[1]), np.int64), np.cumsum(counts, axis=0)])
+    bad = _side_by_side(lambda k: parsed.step(raw, pieces[k], before[k]), range(len(pieces)),
+                        part(progress, 0.3, 0.9), path)  # fmt: skip
+    bad_line = next((line for line in bad if line), 0)
+    if bad_line:
+        raise FormatError(f"{path.name} cannot be understood at line {bad_line}; export it again.")
+    extra = _named_parts(data, parsed.events, len(parsed.starts) - 1, path)
     if parsed.colours is not None:
         extra["point_data"] = {"colour": _colour_bytes(parsed.colours)}
     uvs = _uvs(parsed.texture, parsed.corner_texture, path) if parsed.corner_texture is not None else {}
     return PolyMesh.checked(parsed.points, parsed.corners, parsed.starts, uvs=uvs, **extra)
 
 
-_PIECE = 1 << 25
+_PIECE = 1 << 24
+_POINTS, _TEXTURE, _FACES, _CORNERS, _EVENT, _LINES, _COLOURED = range(7)
+"""What is counted of each piece of a file; the last only tells whether its first point has a colour."""
+
+
+def _line_starts(raw: NDArray[np.uint8]) -> list[int]:
+    """Where the pieces of a file begin and the last ends, always at the beginning of a line."""
+    out = [0]
+    while out[-1] < len(raw):
+        at = out[-1] + _PIECE
+        while at < len(raw):
+            found = np.flatnonzero(raw[at : at + 4096] == 10)
+            if len(found):
+                at += int(found[0]) + 1
+                break
+            at += 4096
+        out.append(min(at, len(raw)))
+    return out
+
+
+def _side_by_side(work: Callable[[Any], Any], items: Sequence[Any], progress: Progress, path: Path) -> list[Any]:
+    """The results of kernels on pieces of a file, two or more at a time."""
+    out: list[Any] = []
+    with ThreadPoolExecutor(min(4, os.cpu_count() or 1)) as pool:
+        try:
+            for k, result in enumerate(pool.map(work, items)):
+                out.append(result)
+                progress((k + 1) / len(items), f"understanding {path.name}")
+        except BaseException:
+            pool.shutdown(wait=True, cancel_futures=True)
+            raise
+    return out
 
 
 class _Parsed:
-    """Arrays that fill up while the file is read piece by piece."""
+    """Arrays that fill up while the pieces of a file are read."""
 
     def __init__(self, counts: Ints) -> None:
-        points, texture, faces, corners, events, coloured = (int(c) for c in counts)
+        points, texture, faces, corners, events = (int(c) for c in counts.sum(axis=0)[:5])
+        coloured = bool(counts[int(np.argmax(counts[:, _POINTS] > 0)), _COLOURED])
         self.points = np.empty((points, 3))
         self.colours = np.ones((points, 3), np.float32) if coloured else None
         self.texture = np.zeros((texture, 2))
@@ -68,16 +103,13 @@ class _Parsed:
         self.corner_texture = np.full(corners, -1, np.int32) if texture else None
         self.starts = np.zeros(faces + 1, np.int32)
         self.events = np.zeros((events, 3), np.int64)
-        self.used = np.zeros(6, np.int64)
-        self.at = 0
 
-    def step(self, raw: NDArray[np.uint8], stop: int) -> int:
-        """Read up to the line that `stop` lies in; the number of a line that makes no sense, or 0."""
+    def step(self, raw: NDArray[np.uint8], piece: tuple[int, int], before: Ints) -> int:
+        """Read one piece; the number of a line that makes no sense, or 0."""
         colours = self.colours if self.colours is not None else np.zeros((0, 3), np.float32)
         texture = self.corner_texture if self.corner_texture is not None else np.zeros(0, np.int32)
-        self.at, bad = _parse(raw, self.at, stop, self.points, colours, self.texture, self.corners, texture,
-                              self.starts, self.events, self.used)  # fmt: skip
-        return int(bad)
+        return int(_parse(raw, *piece, self.points, colours, self.texture, self.corners, texture,
+                          self.starts, self.events, before))  # fmt: skip
 
 
 def _colour_bytes(colours: NDArray[np.float32]) -> NDArray[np.uint8]:
@@ -195,10 +227,12 @@ def _event(data, i, end):
 
 
 @kernel
-def _count(data, i, stop, counts):
-    """Add up points, texture places, faces, corners, names, and whether the first point has a colour."""
+def _count(data, i, stop):
+    """What the lines of a piece hold: see `_POINTS` and its fellows."""
     n = len(data)
+    counts = np.zeros(7, np.int64)
     while i < stop:
+        counts[5] += 1
         i = skip_spaces(data, i, n)
         if _word_is(data, i, n, 118, 0):
             if counts[0] == 0:
@@ -207,7 +241,7 @@ def _count(data, i, stop, counts):
                 while j < n and data[j] != 10:
                     j = skip_spaces(data, skip_word(data, j, n), n)
                     words += j < n and data[j] != 10
-                counts[5] = words >= 6
+                counts[6] = words >= 6
             counts[0] += 1
         elif _word_is(data, i, n, 118, 116):
             counts[1] += 1
@@ -226,28 +260,46 @@ def _count(data, i, stop, counts):
         elif i < n and (data[i] == 103 or data[i] == 111 or data[i] == 117 or data[i] == 109):
             counts[4] += _event(data, i, n)[0] >= 0
         i = skip_line(data, i, n)
-    return i
+    return counts
+
+
+@inline
+def _corner(data, i, n, p, t):
+    """Point and texture index at a word of a face (−1 and −2 where out of range), and whether it makes sense."""
+    value, j, good = parse_int(data, i, n)
+    if not good or value == 0:
+        return -1, -1, j, False
+    index = value - 1 if value > 0 else p + value
+    place = -1
+    if j < n and data[j] == 47:
+        value, k, good = parse_int(data, j + 1, n)
+        if good and value != 0:
+            place = value - 1 if value > 0 else t + value
+            place = place if 0 <= place < 2147483647 else -2
+            j = k
+    return index if 0 <= index < 2147483647 else -1, place, j, True
 
 
 @kernel
-def _parse(data, i, stop, points, colours, texture, corners, corner_texture, starts, events, used):
-    """Read lines into the arrays; `used` counts points, places, faces, corners, events and lines."""
+def _parse(data, i, stop, points, colours, texture, corners, corner_texture, starts, events, before):
+    """Read the lines of a piece into the arrays, from where the pieces `before` it end; the number of a line
+    that makes no sense, or 0."""
     n = len(data)
-    p, t, f, c, e, line = used[0], used[1], used[2], used[3], used[4], used[5]
-    coloured = len(colours) > 0
-    bad = 0
-    while i < stop and bad == 0:
+    p, t, f, c, e, line = before[0], before[1], before[2], before[3], before[4], before[5]
+    numbers = 6 if len(colours) > 0 else 3
+    mapped = len(corner_texture) > 0
+    first = np.empty((2, 2), np.int64)
+    while i < stop:
         line += 1
         i = skip_spaces(data, i, n)
         if _word_is(data, i, n, 118, 0):
             i += 1
-            for k in range(6 if coloured else 3):
+            for k in range(numbers):
                 i = skip_spaces(data, i, n)
                 value, i, good = parse_float(data, i, n)
                 if k < 3:
                     if not good:
-                        bad = line
-                        break
+                        return line
                     points[p, k] = value
                 elif good:
                     colours[p, k - 3] = value
@@ -258,37 +310,35 @@ def _parse(data, i, stop, points, colours, texture, corners, corner_texture, sta
                 i = skip_spaces(data, i, n)
                 value, i, good = parse_float(data, i, n)
                 if not good and k == 0:
-                    bad = line
+                    return line
                 texture[t, k] = value
             t += 1
         elif _word_is(data, i, n, 102, 0):
             i += 1
-            first = c
             words = 0
             while True:
                 i = skip_spaces(data, i, n)
                 if i >= n or data[i] == 10 or data[i] == 35:
                     break
+                index, place, i, good = _corner(data, i, n, p, t)
+                if not good:
+                    return line
+                # Two corners make no face: they are kept aside until there is a third.
+                if words < 2:
+                    first[words, 0], first[words, 1] = index, place
+                else:
+                    if words == 2:
+                        for k in range(2):
+                            corners[c + k] = first[k, 0]
+                            if mapped:
+                                corner_texture[c + k] = first[k, 1]
+                    corners[c + words] = index
+                    if mapped:
+                        corner_texture[c + words] = place
                 words += 1
-                value, j, good = parse_int(data, i, n)
-                if not good or value == 0:
-                    bad = line
-                    break
-                if c < len(corners):
-                    index = value - 1 if value > 0 else p + value
-                    corners[c] = index if 0 <= index < 2147483647 else -1
-                    if j < n and data[j] == 47 and len(corner_texture) > 0:
-                        value, j, good = parse_int(data, j + 1, n)
-                        if good and value != 0:
-                            index = value - 1 if value > 0 else t + value
-                            corner_texture[c] = index if 0 <= index < 2147483647 else -2
-                c += 1
-                i = skip_word(data, j, n)
-            if words < 3:
-                for k in range(first, min(c, len(corner_texture))):
-                    corner_texture[k] = -1
-                c = first
-            else:
+                i = skip_word(data, i, n)
+            if words >= 3:
+                c += words
                 f += 1
                 starts[f] = c
         elif i < n and (data[i] == 103 or data[i] == 111 or data[i] == 117 or data[i] == 109):
@@ -302,8 +352,7 @@ def _parse(data, i, stop, points, colours, texture, corners, corner_texture, sta
                 events[e, 2] = f * 8 + code
                 e += 1
         i = skip_line(data, i, n)
-    used[0], used[1], used[2], used[3], used[4], used[5] = p, t, f, c, e, line
-    return i, bad
+    return 0
 
 
 def texture_fans(mesh: PolyMesh, uv: Floats) -> tuple[Ints, Ints]:

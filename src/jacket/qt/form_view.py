@@ -16,7 +16,7 @@ from jacket.tools.events import Pointer
 from jacket.tools.view import FormCamera
 
 CHIPS = [("source", "Source"), ("jacket", "Jacket"), ("wire", "Wire"), ("poles", "Poles"), ("islands", "Islands"),
-         ("gap", "Gap to source")]  # fmt: skip
+         ("gap", "Gap to source"), ("moved", "Moved")]  # fmt: skip
 
 
 class FormView(GlView):

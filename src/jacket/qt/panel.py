@@ -379,6 +379,8 @@ class Panel(QScrollArea):
 
     def show_changed(self, source: SourceObject | None) -> None:
         """A source whose file is newer on disk, or nothing."""
+        if source is not None and not self.changed_card.isVisible():
+            self.verticalScrollBar().setValue(0)
         source_cards.fill_changed(self, self.changed_card, source)
 
     def show_picked(self, state: State) -> None:

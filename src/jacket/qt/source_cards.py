@@ -75,7 +75,7 @@ def fill_health(panel: Panel, card: Card, source: SourceObject, health: Health) 
     mark = "" if unit == "u" else f" {unit}"
     card.row("Area", f"{health.area * scale**2:.4g}{mark}²" if mark else f"{health.area:.4g} u²")
     card.row("Volume", f"{health.volume * scale**3:.4g}{mark or ' u'}³" if health.volume is not None else "open")
-    card.row("Seems to stand along", {"": "no flat foot found"}.get(health.up, health.up.upper()))
+    card.row("Seems to stand", f"along {health.up.upper()}" if health.up else "on nothing flat")
     if health.borders:
         card.row("Longest holes", " · ".join(f"{p * scale:.3g}" for p in health.border_perimeters[:3]) + mark)
     if health.parts > 1:
@@ -124,7 +124,7 @@ def mend_card(panel: Panel, card: Card) -> None:
         ("turn-outward", "Turn faces outward", None),
         ("split-nonmanifold", "Split what is not manifold", None),
         ("weld-points", "Weld points within", _field(panel, "weld", "Distance", weld, 0, 1e12, "u", whole=False)),
-        ("smooth-noise", "Smooth noise, rounds", _field(panel, "rounds", "Rounds", float(values["rounds"]), 1, 100)),
+        ("smooth-noise", "Smooth noise", _field(panel, "rounds", "Rounds", float(values["rounds"]), 1, 100, "rounds")),
         ("reduce", "Reduce to", _field(panel, "reduce", "Triangles", float(values["reduce"]), 4, 1e9)),
     ]
     for command_id, text, field in rows:

@@ -55,7 +55,7 @@ from jacket.qt.watching import Watching
 from jacket.qt.work import Worker
 from jacket.settings import Settings, save_settings
 from jacket.tools.base import Tool, ToolSettings
-from jacket.tools.commands import Command, build_commands, project_name, search
+from jacket.tools.commands import Command, build_commands, has_moves, project_name, search
 from jacket.tools.mending import SOURCE_VALUES, Proposal
 from jacket.tools.toolbox import STAGE_TOOLS
 
@@ -540,6 +540,9 @@ class Window(QMainWindow):
             self.flat.show_names = self.display.on["names"]
             self.flat.overlay.update()
         self.form.show_chips(self.display.on)
+        moved = has_moves(state)
+        if self.form.chips["moved"].isHidden() == moved:
+            self.form.chips["moved"].setVisible(moved)
         self.flat.show_chips(self.display.on)
 
     @property

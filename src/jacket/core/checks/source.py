@@ -15,8 +15,10 @@ from jacket.core.source.health import (
     part_volumes,
     spikes,
     welded_copy,
+    whole_faces,
     winding_edges,
 )
+from jacket.core.source.winding import turned_faces, uneven_faces
 
 SPREAD = 12.0
 """Edges whose 95th percentile is over so many times their 5th are called uneven."""
@@ -50,10 +52,13 @@ def source_checks(health: Health, crossings: Ints | None = None) -> list[Check]:
 def offenders(mesh: PolyMesh, check_id: str, crossings: Ints | None = None, most: int = 400) -> list[Floats]:
     """What a source check found, one entry an offender: (S, 2, 3) line segments to be lit in the form view. At
     most `most` entries; the last holds all that are left."""
-    joined = welded_copy(mesh)
+    joined, _ = whole_faces(welded_copy(mesh))
     topology = joined.topology
     ends = joined.points[topology.edge_points]
     if check_id == "holes":
+        if len(winding_edges(joined)):
+            joined = turned_faces(joined, uneven_faces(joined))
+            topology = joined.topology
         loops = sorted(topology.border_loops, key=lambda x: -len(x))
         return _shortened([ends[topology.edge[loop]] for loop in loops], most)
     if check_id in ("nonmanifold", "winding"):
@@ -79,7 +84,7 @@ def offenders(mesh: PolyMesh, check_id: str, crossings: Ints | None = None, most
         coarse = np.argsort(-lengths, kind="stable")[: max(1, min(len(lengths) // 20, 20_000))]
         return [ends[coarse]]
     if check_id == "crossings":
-        corner = mesh.points[mesh.triangle_points] if joined is mesh else joined.points[joined.triangle_points]
+        corner = mesh.points[mesh.triangle_points]
         rows = crossings if crossings is not None else np.zeros((0, 2), np.int32)
         return _shortened([_triangle_edges(corner[row]) for row in rows[: 4 * most]], most)
     faces = duplicate_faces(joined) if check_id == "duplicates" else degenerate_faces(joined)

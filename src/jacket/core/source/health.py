@@ -14,6 +14,7 @@ from jacket.core.mesh.geometry import edge_lengths
 from jacket.core.mesh.polymesh import Ints, PolyMesh
 from jacket.core.source.placing import standing_axis
 from jacket.core.source.weld import weld_map
+from jacket.core.source.winding import turned_faces, uneven_faces
 
 SPIKE = 1.2
 """Angles round an inner point of a spike add up to less than this, in radians (a cube's corner has 4.7)."""
@@ -67,6 +68,39 @@ def welded_copy(mesh: PolyMesh) -> PolyMesh:
     if len(kept) == mesh.n_points:
         return mesh
     return PolyMesh(mesh.points[kept], new[mesh.corners], mesh.starts)
+
+
+def whole_faces(mesh: PolyMesh) -> tuple[PolyMesh, int]:
+    """The mesh without faces that name a point twice, and how many those were: they have no area and would tie
+    edges to themselves."""
+    starts, corners = mesh.starts, mesh.corners
+    bad = _names_twice(corners, starts)
+    if not bad.any():
+        return mesh, 0
+    keep = ~bad
+    sizes = np.diff(starts)
+    kept = np.zeros(int(keep.sum()) + 1, np.int32)
+    np.cumsum(sizes[keep], out=kept[1:])
+    return PolyMesh(mesh.points, corners[np.repeat(keep, sizes)], kept), int(bad.sum())
+
+
+@kernel
+def _names_twice(corners, starts):
+    out = np.zeros(len(starts) - 1, np.bool_)
+    for f in range(len(starts) - 1):
+        for c in range(starts[f], starts[f + 1]):
+            for d in range(c + 1, starts[f + 1]):
+                out[f] = out[f] or corners[c] == corners[d]
+    return out
+
+
+def border_perimeters(mesh: PolyMesh) -> list[float]:
+    """Lengths of all borders, the longest first. Where neighbours run against each other they are evened first,
+    so that a border is one however the faces along it run."""
+    if len(winding_edges(mesh)):
+        mesh = turned_faces(mesh, uneven_faces(mesh))
+    lengths, topology = edge_lengths(mesh), mesh.topology
+    return sorted((float(lengths[topology.edge[loop]].sum()) for loop in topology.border_loops), reverse=True)
 
 
 def duplicate_faces(mesh: PolyMesh) -> Ints:
@@ -257,28 +291,27 @@ def _area(points, corners, starts):
 
 def examine(mesh: PolyMesh) -> Health:
     """Count everything `Health` holds. Points at one position count as one (STL has no others)."""
-    joined = welded_copy(mesh)
+    joined, collapsed = whole_faces(welded_copy(mesh))
     topology = joined.topology
     lengths = edge_lengths(joined)
-    loops = topology.border_loops
-    perimeters = sorted((float(lengths[topology.edge[loop]].sum()) for loop in loops), reverse=True)
+    perimeters = border_perimeters(joined)
     count, labels = part_labels(joined)
     volumes, closed = part_volumes(joined, count, labels)
     part_faces = np.sort(np.bincount(labels, minlength=count))[::-1]
     low, high = joined.points.min(axis=0), joined.points.max(axis=0)
-    duplicates, degenerate = len(duplicate_faces(joined)), len(degenerate_faces(joined))
+    duplicates, degenerate = len(duplicate_faces(joined)), len(degenerate_faces(joined)) + collapsed
     winding = len(winding_edges(joined))
     edges, points = len(topology.nonmanifold_edges) - winding, len(nonmanifold_points(joined))
     inside_out = int((closed & (volumes < 0)).sum())
     fine, coarse = np.percentile(lengths[:: max(1, len(lengths) // 500_000)], [5, 95])
     used = np.diff(topology.ring_start) > 0
-    faults = edges or points or loops or duplicates or degenerate or winding or inside_out
+    faults = edges or points or perimeters or duplicates or degenerate or winding or inside_out
     return Health(
         points=mesh.n_points, faces=mesh.n_faces, triangles=int((mesh.sizes - 2).sum()),
         size=tuple((high - low).tolist()), diagonal=joined.diagonal,
         area=_area(joined.points, joined.corners, joined.starts),
         volume=float(volumes.sum()) if closed.all() else None, up=standing_axis(joined.points),
-        borders=len(loops), border_perimeters=tuple(perimeters[:200]), nonmanifold_edges=edges,
+        borders=len(perimeters), border_perimeters=tuple(perimeters[:200]), nonmanifold_edges=edges,
         nonmanifold_points=points, parts=count, part_faces=tuple(part_faces[:200].tolist()),
         duplicate_faces=duplicates, degenerate_faces=degenerate, winding_edges=winding,
         inside_out_parts=inside_out, spikes=len(spikes(joined)),

@@ -18,6 +18,7 @@ from jacket.core.jit import inline, kernel
 from jacket.core.mesh.geometry import edge_lengths, face_normals
 from jacket.core.mesh.polymesh import Floats, Ints, PolyMesh
 from jacket.core.solve.cholesky import Factor
+from jacket.core.source.health import winding_edges
 from jacket.core.source.mend import Mend, points_joined
 from jacket.core.source.rebuild import put_together
 from jacket.errors import MeshError, SolveError
@@ -87,7 +88,9 @@ def holes_closed(mesh: PolyMesh, longest: float, progress: Progress = silent) ->
     chosen = [h for h in holes if h.perimeter <= longest]
     if not chosen:
         if not holes:
-            return Mend(mesh, "There are no holes")
+            uneven = len(winding_edges(joined)) > 0 and len(joined.topology.border_edges) > 0
+            tail = ", only borders whose faces run against each other: turn faces outward first" if uneven else ""
+            return Mend(mesh, f"There are no holes{tail}")
         return Mend(mesh, f"No hole is that small: the shortest border is {holes[0].perimeter:.4g} long")
     spacing = _spacing(joined)
     points, triangles, count = [joined.points], [], joined.n_points
@@ -110,7 +113,10 @@ def holes_closed(mesh: PolyMesh, longest: float, progress: Progress = silent) ->
     borders = [np.stack([joined.points[h.points], joined.points[np.roll(h.points, -1)]], axis=1) for h in chosen]
     left = len(holes) - len(chosen)
     said = f"{len(chosen):,} hole{'' if len(chosen) == 1 else 's'} closed with {len(patch):,} triangles"
-    return Mend(result, said + (f"; {left:,} larger stay open" if left else ""), comes=every[patch],
+    said += f"; {left:,} larger stay open" if left else ""
+    if len(winding_edges(joined)):
+        said += "; where neighbours run against each other borders stay open: turn faces outward first"
+    return Mend(result, said, comes=every[patch],
                 lines=np.concatenate(borders))  # fmt: skip
 
 

@@ -15,6 +15,7 @@ from jacket.core.mesh.polymesh import Floats, Ints, PolyMesh
 from jacket.core.source.health import degenerate_faces, duplicate_faces, part_labels, part_volumes, winding_edges
 from jacket.core.source.rebuild import put_together
 from jacket.core.source.weld import weld_map
+from jacket.core.source.winding import turned_faces, uneven_faces
 from jacket.errors import MeshError
 
 
@@ -252,11 +253,8 @@ def turned_outward(mesh: PolyMesh) -> Mend:
     """Make neighbours run the same way round, and closed parts face outward; open parts keep the way that
     most of their area runs."""
     joined = points_joined(mesh)
-    topology = joined.topology
-    areas = _face_sizes(joined)
-    flip = _consistent(topology.edge, topology.edge_uses, topology.edge_corner, joined.corners, joined.starts,
-                       joined.face_of_corner, areas, topology.ring_start, topology.ring, topology.next)  # fmt: skip
-    turned = _turned(joined, flip)
+    flip = uneven_faces(joined)
+    turned = turned_faces(joined, flip)
     count, labels = part_labels(turned)
     volumes, closed = part_volumes(turned, count, labels)
     flip ^= (closed & (volumes < 0))[labels]
@@ -266,78 +264,8 @@ def turned_outward(mesh: PolyMesh) -> Mend:
         return Mend(mesh, f"{_plural(bad, 'edge')} cannot be made even: the surface has one side only" if bad else
                     "All faces already run the same way and outward")  # fmt: skip
     return Mend(
-        _turned(joined, flip), f"{_plural(len(faces), 'face')} are turned over", goes=triangles_of(joined, faces)
+        turned_faces(joined, flip), f"{_plural(len(faces), 'face')} are turned over", goes=triangles_of(joined, faces)
     )
-
-
-def _face_sizes(mesh: PolyMesh) -> Floats:
-    from jacket.core.mesh.geometry import face_area_vectors
-
-    return np.linalg.norm(face_area_vectors(mesh), axis=1)
-
-
-@kernel
-def _consistent(edge, uses, edge_corner, corners, starts, face_of, areas, ring_start, ring, nxt):
-    """(F,) faces to turn over so that neighbours across edges of two faces agree; within each patch the way
-    of the larger area wins."""
-    n = len(starts) - 1
-    second = np.full(len(edge_corner), -1, np.int32)
-    for c in range(len(edge)):
-        if uses[edge[c]] == 2 and edge_corner[edge[c]] != c:
-            second[edge[c]] = c
-    flip = np.zeros(n, np.bool_)
-    seen = np.zeros(n, np.bool_)
-    stack = np.empty(n, np.int32)
-    for first in range(n):
-        if seen[first]:
-            continue
-        seen[first] = True
-        stack[0] = first
-        top, done = 1, 0
-        kept, turned = 0.0, 0.0
-        # A queue in the same array: what was taken stays behind `done` and names the patch.
-        while done < top:
-            f = stack[done]
-            done += 1
-            if flip[f]:
-                turned += areas[f]
-            else:
-                kept += areas[f]
-            for c in range(starts[f], starts[f + 1]):
-                e = edge[c]
-                if second[e] < 0:
-                    continue
-                d = second[e] if edge_corner[e] == c else edge_corner[e]
-                g = face_of[d]
-                if seen[g]:
-                    continue
-                same = corners[d] == corners[c]
-                flip[g] = flip[f] != same
-                seen[g] = True
-                stack[top] = g
-                top += 1
-        if turned > kept:
-            for k in range(top):
-                flip[stack[k]] = not flip[stack[k]]
-    return flip
-
-
-def _turned(mesh: PolyMesh, flip: NDArray[np.bool_]) -> PolyMesh:
-    """The mesh with some faces running the other way, UVs with them."""
-    if not flip.any():
-        return mesh
-    order = _reversed(mesh.starts, flip)
-    return mesh.with_(corners=mesh.corners[order], uvs={k: v[order] for k, v in mesh.uvs.items()})
-
-
-@kernel
-def _reversed(starts, flip):
-    order = np.empty(starts[-1], np.int32)
-    for f in range(len(starts) - 1):
-        a, b = starts[f], starts[f + 1]
-        for c in range(a, b):
-            order[c] = a + b - 1 - c if flip[f] else c
-    return order
 
 
 def nonmanifold_split(mesh: PolyMesh) -> Mend:
