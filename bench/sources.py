@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gc
 import os
 import subprocess
 import sys
@@ -61,7 +62,12 @@ def child(path: str) -> None:
     held = _rss()
     window.filing.open_path(Path(path))
     measured("to the first picture", lambda: window.document.state.sources and window.form.frames_with_source > 0)
-    measured("to the full picture", lambda: not window.form.unfinished and not window.form.moving)
+    count = len(window.document.state.sources[0].mesh.triangle_points)
+
+    def whole() -> bool:
+        return window.form.scene.base[0].triangles == count and not window.form.unfinished and not window.form.moving
+
+    measured("to the full picture", whole)
     measured("to health and checks", lambda: window.settled)
     mesh = window.document.state.sources[0].mesh
     size = mesh.points.nbytes + mesh.corners.nbytes + mesh.starts.nbytes
@@ -117,14 +123,16 @@ def stopping(path: str) -> None:
         asked[0] = time.perf_counter()
         stop.set()
 
-    before = _rss()
+    before, late = _rss(), -1.0
     threading.Thread(target=ask).start()
     try:
         read_mesh(path, progress)
-        print("    reading ended before it was stopped")
     except Cancelled:
-        print(f"    {Path(path).suffix}: stopped after {(time.perf_counter() - asked[0]) * 1000:.0f} ms; "
-              f"{(_rss() - before) / 1e6:.0f} MB more than before")  # fmt: skip
+        late = time.perf_counter() - asked[0]
+    gc.collect()
+    held = (_rss() - before) / 1e6
+    said = f"stopped after {late * 1000:.0f} ms" if late >= 0 else "ended before it was stopped"
+    print(f"    {Path(path).suffix}: {said}; {held:.0f} MB more than before")
 
 
 def run() -> None:

@@ -7,12 +7,20 @@ from collections.abc import Callable
 
 import numpy as np
 
+from jacket.core.fit.refit import refit
 from jacket.core.flatten.unwrap import unwrap
 from jacket.core.layout.islands import Islands
 from jacket.core.layout.pack import PackSettings, pack
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.quads.auto import AutoSettings, automatic_quads
 from jacket.core.seams.suggest import suggest_seams
+from jacket.core.source import mend
+from jacket.core.source.crossings import crossing_pairs
+from jacket.core.source.denoise import noise_smoothed
+from jacket.core.source.health import examine
+from jacket.core.source.holes import holes_closed
+from jacket.core.source.reduce import reduced
+from jacket.core.source.simplify import clustered_copy
 from jacket.core.space.bvh import Bvh
 
 
@@ -50,8 +58,27 @@ def _flat() -> None:
     pack(Islands.of(flat), PackSettings(256, 2, effort=1))
 
 
+def _sources() -> None:
+    """Everything that is done to a source once it is open."""
+    mesh = _ball()
+    tri = mesh.triangle_points
+    holed = PolyMesh.from_faces(mesh.points, tri[16:-20])
+    examine(holed)
+    clustered_copy(mesh.points, tri, 100)
+    surface = Bvh.build(mesh.points, tri)
+    crossing_pairs(surface)
+    holes_closed(holed, 1e9)
+    for step in (mend.turned_outward, mend.nonmanifold_split, mend.repeats_dropped):
+        step(holed)
+    mend.points_welded(holed, 0.01)
+    noise_smoothed(holed, 1, 40.0)
+    reduced(holed, 120)
+    refit(mesh, surface, mesh.diagonal)
+
+
 WARMING: tuple[tuple[str, Callable[[], None]], ...] = (
     ("picking", _pick),
+    ("mending sources", _sources),
     ("seams, flattening, packing", _flat),
     ("automatic quads", _automatic),
 )

@@ -49,7 +49,7 @@ class Checking:
 
     def _start(self) -> None:
         window = self.window
-        if self.worker.busy or window.tool.busy:
+        if self.worker.busy or window.tool.busy or window.preparer.busy:
             self.timer.start()
             return
         state, stage = window.document.state, window.stage

@@ -85,9 +85,14 @@ def is_shown(mesh: PolyMesh) -> bool:
     return mesh.n_faces < HEAVY or has_kept(mesh, ("drawn light", LIGHTS[0]))
 
 
+def is_drawable(mesh: PolyMesh) -> bool:
+    """Whether a source can be drawn as it is."""
+    return mesh.n_faces < HEAVY or (has_kept(mesh, "drawn") and is_shown(mesh))
+
+
 def is_whole(mesh: PolyMesh) -> bool:
     """Whether a source can be drawn and picked as it is."""
-    return mesh.n_faces < HEAVY or (has_kept(mesh, "drawn") and pickable(mesh) and is_shown(mesh))
+    return is_drawable(mesh) and pickable(mesh)
 
 
 def prepare_light(mesh: PolyMesh) -> None:
@@ -153,7 +158,7 @@ def source_surfaces(
                 tier.append(light)
             warm = True
             continue
-        base.append(drawn_source(mesh) if is_whole(mesh) else drawn_light(mesh, LIGHTS[0]))
+        base.append(drawn_source(mesh) if is_drawable(mesh) else drawn_light(mesh, LIGHTS[0]))
         for tier, wanted in zip(tiers, LIGHTS, strict=True):
             lighter = wanted if has_kept(mesh, ("drawn light", wanted)) or wanted == LIGHTS[0] else LIGHTS[0]
             tier.append(drawn_light(mesh, lighter))

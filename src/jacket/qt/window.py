@@ -147,6 +147,8 @@ class Window(QMainWindow):
         self.strip.stop_wanted.connect(self._stop_work)
         self.worker.progressed.connect(self.strip.show_progress)
         self.warmer.progressed.connect(self.show_warming)
+        # The full mesh is drawn as soon as it can be, while it is still being made ready to be picked.
+        self.preparer.progressed.connect(lambda fraction, _: self._redraw() if fraction >= 0.5 else None)
         self.panel.open_wanted.connect(lambda path: self.filing.open_path(Path(path)))
         self.form.ready = lambda: all(pickable(s.mesh) for s in self.document.state.sources if s.visible)
         self.form.acted.connect(lambda: self.panel.refresh_tool(self.tool))

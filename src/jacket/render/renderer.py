@@ -165,7 +165,7 @@ class Renderer:
 
     def draw(
         self, scene: Scene, matrix: NDArray[np.float64], eye: NDArray[np.float64], size: tuple[int, int],
-        target: Any, moving: bool = False, rotation: NDArray[np.float64] | None = None, budget: float = 0.035,
+        target: Any, moving: bool = False, rotation: NDArray[np.float64] | None = None, budget: float = 0.025,
     ) -> None:  # fmt: skip
         """Draw a scene into `target`, a framebuffer of `size` pixels. Where the base takes longer than `budget`
         seconds it is finished over the next calls; `unfinished` tells that there is more to come."""
