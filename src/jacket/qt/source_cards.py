@@ -33,6 +33,11 @@ def soft(text: str) -> QLabel:
     return label
 
 
+def short(value: float) -> str:
+    """A length in about four digits, large ones without an exponent."""
+    return f"{value:,.0f}" if abs(value) >= 1000 else f"{value:.4g}"
+
+
 def open_card(panel: Panel, card: Card) -> None:
     """Opening sources and projects."""
     card.title.setText("Source")
@@ -66,7 +71,7 @@ def fill_health(panel: Panel, card: Card, source: SourceObject, health: Health) 
     card.right.setText(source.name if len(source.name) < 22 else source.name[:20] + "…")
     card.row("Triangles", f"{health.triangles:,}")
     card.row("Points", f"{health.points:,}")
-    card.row("Size", " × ".join(f"{v * scale:.4g}" for v in health.size))
+    card.row("Size", " × ".join(short(v * scale) for v in health.size))
     box = QComboBox()
     box.addItems(["plain numbers", "metres", "centimetres", "millimetres", "inches"])
     box.setCurrentIndex(list(SHOWN_UNITS).index(unit))
@@ -77,7 +82,7 @@ def fill_health(panel: Panel, card: Card, source: SourceObject, health: Health) 
     card.row("Volume", f"{health.volume * scale**3:.4g}{mark or ' u'}³" if health.volume is not None else "open")
     card.row("Seems to stand", f"along {health.up.upper()}" if health.up else "on nothing flat")
     if health.borders:
-        card.row("Longest holes", " · ".join(f"{p * scale:.3g}" for p in health.border_perimeters[:3]) + mark)
+        card.row("Longest holes", " · ".join(short(p * scale) for p in health.border_perimeters[:3]) + mark)
     if health.parts > 1:
         card.row(
             "Faces by part", " · ".join(f"{n:,}" for n in health.part_faces[:3]) + (" …" if health.parts > 3 else "")
