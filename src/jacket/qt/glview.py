@@ -261,6 +261,19 @@ class GlView(QOpenGLWidget):
             tool.settings.brush = float(np.clip(tool.settings.brush * 1.12**steps, 6, 400))
             self._guarded(lambda: tool.hover(self.pointer(event.position(), event.modifiers())))
             return
+        if (
+            tool is not None
+            and not event.modifiers() & Qt.KeyboardModifier.AltModifier
+            and (tool.busy or tool.pending or tool.takes_wheel)
+        ):
+            used = [False]
+
+            def turn() -> None:
+                used[0] = tool.wheel(steps)
+
+            self._guarded(turn)
+            if used[0]:
+                return
         self.near_camera(steps, event.position())
         self._camera_moved()
 

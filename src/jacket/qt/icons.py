@@ -89,9 +89,45 @@ def _ground(p: QPainter) -> None:
         p.drawLine(QPointF(x, 22), QPointF(x - 3, 26))
 
 
+def _ladder(p: QPainter) -> None:
+    p.drawLine(QPointF(7, 24), QPointF(11, 4))
+    p.drawLine(QPointF(17, 24), QPointF(21, 4))
+    for t in (0.15, 0.4, 0.65, 0.9):
+        p.drawLine(QPointF(7 + 4 * t, 24 - 20 * t), QPointF(17 + 4 * t, 24 - 20 * t))
+
+
+def _weave(p: QPainter) -> None:
+    for k in (7, 14, 21):
+        p.drawPolyline([QPointF(4, k - 1), QPointF(10, k + 1), QPointF(18, k - 1), QPointF(24, k + 1)])
+        p.drawPolyline([QPointF(k + 1, 4), QPointF(k - 1, 10), QPointF(k + 1, 18), QPointF(k - 1, 24)])
+
+
+def _sleeve(p: QPainter) -> None:
+    for y, w in ((6, 7.0), (14, 8.5), (22, 7.0)):
+        p.drawEllipse(QPointF(14, y), w, 2.8)
+    p.drawLine(QPointF(7, 6), QPointF(7, 22))
+    p.drawLine(QPointF(21, 6), QPointF(21, 22))
+
+
+def _darn(p: QPainter) -> None:
+    p.drawEllipse(QPointF(14, 14), 10, 10)
+    for k in (-5, 0, 5):
+        half = (100 - k * k) ** 0.5
+        p.drawLine(QPointF(14 - half, 14 + k), QPointF(14 + half, 14 + k))
+        p.drawLine(QPointF(14 + k, 14 - half), QPointF(14 + k, 14 + half))
+
+
+def _rows(p: QPainter) -> None:
+    p.drawRect(QRectF(4, 6, 20, 16))
+    p.drawLine(QPointF(4, 11.5), QPointF(24, 11.5))
+    p.drawLine(QPointF(4, 16.5), QPointF(24, 16.5))
+    p.drawPolyline([QPointF(11, 2.5), QPointF(14, 5.5), QPointF(17, 2.5)])
+    p.drawPolyline([QPointF(11, 25.5), QPointF(14, 22.5), QPointF(17, 25.5)])
+
+
 _PAINTERS: dict[str, Painter] = {
     "draft": _draft, "nudge": _nudge, "relax": _relax, "unpick": _unpick, "hold": _hold, "cut": _cut, "sew": _sew,
-    "place": _place, "sift": _sift, "gauge": _gauge, "ground": _ground,
+    "place": _place, "ladder": _ladder, "weave": _weave, "sleeve": _sleeve, "darn": _darn, "rows": _rows, "sift": _sift, "gauge": _gauge, "ground": _ground,
 }  # fmt: skip
 
 

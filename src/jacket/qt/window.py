@@ -566,6 +566,8 @@ class Window(QMainWindow):
         tool = self.tool
         if self.proposal is not None and key in (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Escape):
             self.run(self.commands["leave-proposal" if key == Qt.Key.Key_Escape else "take-proposal"])
+        elif key in (Qt.Key.Key_Return, Qt.Key.Key_Enter) and tool.pending:
+            view.act(tool.accept)
         elif key == Qt.Key.Key_Escape:
             view.act(lambda: None if tool.cancel() else tool.leave())
         elif key == Qt.Key.Key_Space:

@@ -30,6 +30,8 @@ class Tool:
     stage: ClassVar[str] = ""
     key: ClassVar[str] = ""
     brush: ClassVar[bool] = False
+    takes_wheel: ClassVar[bool] = False
+    """Whether the wheel is the tool's even when nothing is drawn yet, over what the tool works on."""
     legend: ClassVar[tuple[tuple[str, str], ...]] = ()
 
     def __init__(self, document: Document, settings: ToolSettings) -> None:
@@ -53,6 +55,18 @@ class Tool:
 
     def release(self, pointer: Pointer) -> None:
         """The left button came up."""
+
+    @property
+    def pending(self) -> bool:
+        """Whether something drawn waits for Enter."""
+        return False
+
+    def accept(self) -> None:
+        """Enter: take what waits."""
+
+    def wheel(self, steps: float) -> bool:
+        """The wheel while something is drawn or waits; whether the tool used it."""
+        return False
 
     def step(self) -> None:
         """Space: the next of the things that could happen here."""

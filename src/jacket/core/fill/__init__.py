@@ -1,0 +1,1 @@
+"""Filling borders with quads and bridging them."""

@@ -1,0 +1,186 @@
+"""Rows and loops of quads: several inserted, slid, evened, taken out, collapsed."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from jacket.core.mesh.edits import Edited, _with_rows, loop_inserted, points_welded
+from jacket.core.mesh.polymesh import Bools, Ints, PolyMesh
+from jacket.core.mesh.walks import ring_edges
+from jacket.errors import EditRefused
+
+
+def loops_inserted(mesh: PolyMesh, edge: int, count: int) -> tuple[PolyMesh, Ints]:
+    """`count` loops evenly through the row across `edge`; the new mesh and its new points."""
+    if count < 1:
+        raise EditRefused("Ask for one loop or more.")
+    first = int(mesh.topology.edge_corner[edge])
+    start, end = int(mesh.corners[first]), int(mesh.corners[mesh.topology.next[first]])
+    before = mesh.n_points
+    for left in range(count, 0, -1):
+        e = mesh.topology.find_edge(start, end)
+        c = int(mesh.topology.edge_corner[e])
+        share = 1.0 / (left + 1)
+        edited = loop_inserted(mesh, e, share if int(mesh.corners[c]) == start else 1.0 - share)
+        mesh = edited.mesh
+        made = [int(p) for p in edited.added if mesh.topology.find_edge(start, int(p)) >= 0
+                and mesh.topology.find_edge(int(p), end) >= 0]  # fmt: skip
+        if not made:
+            raise EditRefused("This row crosses itself, so only one loop at a time can be inserted.")
+        # Points of one insertion only are added at the end, so earlier ones keep their numbers.
+        start = made[0]
+    return mesh, np.arange(before, mesh.n_points, dtype=np.int32)
+
+
+def loop_points(mesh: PolyMesh, edges: Ints) -> tuple[Ints, bool]:
+    """The points along a chain of edges in order, and whether it closes."""
+    ends = mesh.topology.edge_points[edges]
+    if len(edges) == 1:
+        return ends[0].astype(np.int32), False
+    start = int(ends[0, 0] if ends[0, 0] not in ends[1] else ends[0, 1])
+    if len(edges) == 2 and set(ends[0]) == set(ends[1]):
+        return ends[0].astype(np.int32), True
+    out = [start]
+    for a, b in ends.tolist():
+        out.append(b if a == out[-1] else a)
+    closed = len(out) > 3 and out[-1] == out[0]
+    return np.array(out[:-1] if closed else out, np.int32), closed
+
+
+def rails(mesh: PolyMesh, edges: Ints) -> tuple[Ints, Ints, Ints]:
+    """(points, left, right) of a loop: along it, and the neighbours on both sides, −1 where there is none."""
+    topology = mesh.topology
+    points, closed = loop_points(mesh, edges)
+    left = np.full(len(points), -1, np.int32)
+    right = np.full(len(points), -1, np.int32)
+    n = len(points)
+    for k in range(n if closed else n - 1):
+        p, q = int(points[k]), int(points[(k + 1) % n])
+        e = topology.find_edge(p, q)
+        c = int(topology.edge_corner[e])
+        t = int(topology.twin[c])
+        if int(mesh.corners[c]) != p:
+            c, t = t, c
+        for corner, side, own in ((c, left, True), (t, right, False)):
+            if corner < 0:
+                continue
+            before = int(mesh.corners[topology.prev[corner]])
+            beyond = int(mesh.corners[topology.next[topology.next[corner]]])
+            at_p, at_q = (before, beyond) if own else (beyond, before)
+            if side[k] < 0:
+                side[k] = at_p
+            side[(k + 1) % n] = at_q
+    return points, left, right
+
+
+def loop_slid(mesh: PolyMesh, edges: Ints, share: float, even: bool = False) -> PolyMesh:
+    """A loop moved towards its left (share > 0) or right neighbours, each point along its own rail; `even` moves
+    all by one distance. Points without a neighbour on that side stay."""
+    points, left, right = rails(mesh, edges)
+    target = left if share > 0 else right
+    have = target >= 0
+    ids, goal = points[have], target[have]
+    way = mesh.points[goal] - mesh.points[ids]
+    length = np.linalg.norm(way, axis=1)
+    if len(ids) == 0:
+        return mesh
+    amount = np.full(len(ids), min(abs(share), 0.95))
+    if even:
+        amount = np.minimum(amount * np.median(length) / np.maximum(length, 1e-300), 0.95)
+    out = mesh.points.copy()
+    out[ids] += way * amount[:, None]
+    return mesh.with_points(out)
+
+
+def loop_evened(mesh: PolyMesh, edges: Ints) -> PolyMesh:
+    """A loop moved to the middle between its neighbours, along its rails."""
+    points, left, right = rails(mesh, edges)
+    both = (left >= 0) & (right >= 0)
+    p, a, b = mesh.points[points[both]], mesh.points[left[both]], mesh.points[right[both]]
+    to_a, to_b = np.linalg.norm(a - p, axis=1), np.linalg.norm(b - p, axis=1)
+    half = (to_a - to_b) / 2
+    out = mesh.points.copy()
+    step = np.where(
+        (half > 0)[:, None], (a - p) / np.maximum(to_a, 1e-300)[:, None], (b - p) / np.maximum(to_b, 1e-300)[:, None]
+    )
+    out[points[both]] = p + step * np.abs(half)[:, None]
+    return mesh.with_points(out)
+
+
+def edges_dissolved(mesh: PolyMesh, edges: Ints) -> Edited:
+    """Inner edges taken out, the faces beside them joined, and points left with two edges only taken out too.
+
+    Raises EditRefused where faces would be joined into a ring, or around a point that stays.
+    """
+    topology = mesh.topology
+    gone = np.zeros(topology.n_edges, bool)
+    gone[np.asarray(edges)] = True
+    if (topology.edge_uses[gone] != 2).any() or (topology.twin[topology.edge_corner[gone]] < 0).any():
+        raise EditRefused("Only edges with a face on either side can be taken out.")
+    group = _joined_faces(mesh, gone)
+    touched = np.unique(mesh.face_of_corner[gone[topology.edge]])
+    left = np.bincount(topology.edge_points[~gone].ravel(), minlength=mesh.n_points)
+    drop = np.zeros(mesh.n_points, bool)
+    ends = np.unique(topology.edge_points[gone])
+    drop[ends] = left[ends] <= 2
+    rows = []
+    for label in np.unique(group[touched]).tolist():
+        faces = np.flatnonzero(group == label)
+        rows.append(_outline_row(mesh, faces, gone, drop))
+    rows += _thinned_rows(mesh, np.setdiff1d(np.unique(mesh.face_of_corner[drop[mesh.corners]]), touched), drop)
+    touched = np.union1d(touched, np.unique(mesh.face_of_corner[drop[mesh.corners]]))
+    point_to = np.where(drop, -1, np.cumsum(~drop) - 1)
+    moved = [([int(point_to[p]) for p in r[0]], r[1], r[2]) for r in rows]
+    return _with_rows(mesh, mesh.points[~drop], point_to, touched, moved)
+
+
+def _joined_faces(mesh: PolyMesh, gone: Bools) -> Ints:
+    from jacket.core.mesh.walks import face_parts
+
+    return face_parts(mesh, ~gone)[1]
+
+
+def _outline_row(mesh: PolyMesh, faces: Ints, gone: Bools, drop: Bools) -> tuple[list[int], list[int], int]:
+    topology = mesh.topology
+    inside = np.zeros(mesh.n_faces, bool)
+    inside[faces] = True
+    corners = np.flatnonzero(inside[mesh.face_of_corner] & ~gone[topology.edge])
+    start = {int(mesh.corners[c]): int(c) for c in corners}
+    if len(start) != len(corners):
+        raise EditRefused("Taking these edges out would leave a face that touches itself.")
+    first = int(corners[0])
+    row = []
+    c = first
+    while True:
+        if not drop[mesh.corners[c]]:
+            row.append(c)
+        c = start.get(int(mesh.corners[topology.next[c]]), -1)
+        if c == first or c < 0 or len(row) > len(corners):
+            break
+    walked = len(row) + int(drop[mesh.corners[corners]].sum())
+    if c != first or walked != len(corners) or len(row) < 3:
+        raise EditRefused("Taking these edges out would leave a ring instead of a face.")
+    return [int(mesh.corners[c]) for c in row], row, int(faces[0])
+
+
+def _thinned_rows(mesh: PolyMesh, faces: Ints, drop: Bools) -> list[tuple[list[int], list[int], int]]:
+    out = []
+    for f in faces.tolist():
+        row = [c for c in range(int(mesh.starts[f]), int(mesh.starts[f + 1])) if not drop[mesh.corners[c]]]
+        if len(row) < 3:
+            raise EditRefused("Taking these edges out would leave a face with under three corners.")
+        out.append(([int(mesh.corners[c]) for c in row], row, f))
+    return out
+
+
+def row_collapsed(mesh: PolyMesh, edge: int) -> PolyMesh:
+    """The row of quads across `edge` taken out: the two ends of each of its edges meet in the middle."""
+    edges = ring_edges(mesh, edge)
+    pairs = mesh.topology.edge_points[edges]
+    if len(np.unique(pairs)) != pairs.size:
+        raise EditRefused("This row crosses or touches itself and cannot be collapsed.")
+    middle = mesh.points[pairs].mean(axis=1)
+    points = mesh.points.copy()
+    points[pairs[:, 0]] = middle
+    points[pairs[:, 1]] = middle
+    return points_welded(mesh.with_points(points), pairs).mesh

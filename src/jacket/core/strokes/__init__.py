@@ -1,0 +1,1 @@
+"""Strips, grids and rings from strokes drawn on a surface."""

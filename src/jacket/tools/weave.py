@@ -1,0 +1,178 @@
+"""Weave: strokes that cross become a grid."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from jacket.core.mesh.polymesh import Floats
+from jacket.core.strokes.path import evened, evened_ring, length_along, smoothed
+from jacket.core.strokes.weave import Stroke, Woven, woven
+from jacket.errors import EditRefused
+from jacket.tools.closing import open_points
+from jacket.tools.events import NO_GHOST, Pointer
+from jacket.tools.ladder import _there
+from jacket.tools.strokes import Drawing, chalk, face_lines, is_ring, segments
+
+
+class Weave(Drawing):
+    """Strokes lie as chalk until Enter; every cell of four becomes a quad, larger cells stay open and are marked."""
+
+    id, label, key = "weave", "Weave", "W"
+    legend = (
+        ("drag", "a stroke"),
+        ("Backspace", "takes a stroke away"),
+        ("Enter", "weaves; wheel sets spans of a tube"),
+    )
+
+    def __init__(self, *arguments) -> None:
+        super().__init__(*arguments)
+        self.strokes: list[Stroke] = []
+        self.spans = 8
+        self.triangles = True
+        self._woven: tuple[object, Woven] | None = None
+
+    @property
+    def busy(self) -> bool:
+        return bool(self.path)
+
+    @property
+    def pending(self) -> bool:
+        return bool(self.strokes)
+
+    # ---- looking ------------------------------------------------------------------------------
+    def hover(self, pointer: Pointer) -> None:
+        self.last = pointer
+        place = self.under(pointer)
+        if self.strokes:
+            self._show()
+        elif place is not None:
+            self.ghost = chalk(np.zeros((0, 2, 3)), "Draw strokes that cross", "drag")
+        else:
+            self.ghost = NO_GHOST
+
+    def leave(self) -> None:
+        self.ghost = NO_GHOST
+        if self.strokes:
+            self._show()
+
+    def _show(self) -> None:
+        try:
+            result = self._result()
+        except EditRefused as reason:
+            self.ghost = chalk(self._chalk(), str(reason), "Backspace takes a stroke away")
+            return
+        what = f"Weave {len(result.quads)} quads"
+        if result.triangles:
+            what += (
+                f", {len(result.triangles)} triangles"
+                if self.triangles
+                else f", {len(result.triangles)} triangles left open"
+            )
+        if result.larger:
+            what += f"; {len(result.larger)} larger cells stay open"
+        marks = [result.points[c].mean(axis=0) for c in result.larger]
+        lines = np.concatenate([self._chalk(), face_lines(result.points, result.quads)])
+        self.ghost = chalk(lines, what, "Enter", np.array(marks).reshape(-1, 3))
+
+    def _chalk(self) -> Floats:
+        rows = [segments(s.path, s.closed) for s in self.strokes]
+        if len(self.path) > 1:
+            rows.append(segments(np.array(self.path)))
+        return np.concatenate(rows) if rows else np.zeros((0, 2, 3))
+
+    # ---- doing --------------------------------------------------------------------------------
+    def press(self, pointer: Pointer) -> None:
+        self.document.require_jacket()
+        self.surface()
+        self.path = []
+        self.add_place(pointer, 0.0)
+
+    def move(self, pointer: Pointer) -> None:
+        if self.path:
+            self.last = pointer
+            self.add_place(pointer)
+            self.ghost = chalk(self._chalk(), "A stroke", "let go")
+
+    def release(self, pointer: Pointer) -> None:
+        path, self.path = self.path, []
+        reach = self.settings.reach * 1.6 * self.pixel
+        if len(path) > 1 and float(length_along(np.array(path))[-1]) > 3 * reach:
+            self.strokes.append(self._stroke(path, reach))
+            self._woven = None
+        self.hover(pointer)
+
+    def _stroke(self, path: list[Floats], reach: float) -> Stroke:
+        """A stroke evened to pieces of a few pixels, closed where it comes back to its start."""
+        surface = self.surface()
+        closed = is_ring(path, 2 * reach)
+        line = np.array(path)
+        total = float(length_along(line)[-1])
+        count = int(np.clip(total / (4 * self.pixel), 8, 400))
+        if closed:
+            return Stroke(surface.project(evened_ring(line, count)), True)
+        return Stroke(smoothed(evened(line, count), 2, surface))
+
+    def remove(self, pointer: Pointer) -> None:
+        if not self.strokes:
+            return
+        place = self.under(pointer)
+        k = len(self.strokes) - 1
+        if place is not None:
+            far = [float(np.linalg.norm(s.path - place, axis=1).min()) for s in self.strokes]
+            if min(far) < 2 * self.settings.reach * self.pixel:
+                k = int(np.argmin(far))
+        self.strokes.pop(k)
+        self._woven = None
+        self.hover(pointer)
+
+    def step(self) -> None:
+        """Space: triangles are filled, or left open."""
+        self.triangles = not self.triangles
+        self._show()
+
+    def wheel(self, steps: float) -> bool:
+        if not any(s.closed for s in self.strokes):
+            return False
+        self.spans = int(np.clip(self.spans + (1 if steps > 0 else -1), 3, 128))
+        self._woven = None
+        self._show()
+        return True
+
+    def _result(self) -> Woven:
+        """The cells of the strokes, kept until they change."""
+        key = (len(self.strokes), self.spans, id(self.document.state.jacket))
+        if self._woven is None or self._woven[0] != key:
+            mesh = self.mesh()
+            anchors = mesh.points[open_points(mesh)] if mesh.n_points else np.zeros((0, 3))
+            reach = self.settings.reach * 1.6 * self.pixel
+            self._woven = (key, woven(self.strokes, self.surface(), reach, anchors, self.spans))
+        return self._woven[1]
+
+    def accept(self) -> None:
+        result = self._result()
+        cells = result.quads + (result.triangles if self.triangles else [])
+        if not cells:
+            raise EditRefused("No cell of these strokes has four sides yet; draw strokes that cross them.")
+        mesh = self.mesh()
+        anchors = np.flatnonzero(open_points(mesh)) if mesh.n_points else np.zeros(0, int)
+        used = sorted({p for c in cells for p in c})
+        ids: dict[int, int] = {}
+        fresh: list[Floats] = []
+        for p in used:
+            if result.known[p] >= 0:
+                ids[p] = int(anchors[result.known[p]])
+            else:
+                ids[p] = mesh.n_points + len(fresh)
+                fresh.append(result.points[p])
+        faces = [[ids[p] for p in c] for c in cells]
+        faces = [f for f in faces if not _there(mesh, f)]
+        self.document.edit_jacket("weave", self.joined(mesh, np.array(fresh).reshape(-1, 3), faces))
+        self.strokes, self._woven = [], None
+        self.ghost = NO_GHOST
+
+    def cancel(self) -> bool:
+        had = super().cancel()
+        if not had:
+            return False
+        self.strokes, self._woven = [], None
+        return True
