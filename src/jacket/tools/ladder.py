@@ -6,10 +6,13 @@ from collections.abc import Sequence
 
 import numpy as np
 
+from jacket.core.mesh.geometry import unit
 from jacket.core.mesh.polymesh import Floats, Ints, PolyMesh
+from jacket.core.mesh.rows import loop_points
+from jacket.core.mesh.walks import edge_loop
 from jacket.core.strokes.ladder import Ladder as Strip
 from jacket.core.strokes.ladder import ladder
-from jacket.core.strokes.path import smoothed
+from jacket.core.strokes.path import normals_at, smoothed, tangents
 from jacket.errors import EditRefused
 from jacket.tools.events import NO_GHOST, Pointer
 from jacket.tools.pick import occluder, pick
@@ -18,11 +21,12 @@ from jacket.tools.strokes import Drawing, chalk, face_lines, segments, snapped
 
 class Ladder(Drawing):
     """Drag: the strip follows. Click, click …: straight from point to point, Enter ends it. A strip begun on a
-    border edge takes that edge as its first rung; rungs join border points they come near."""
+    border edge takes that edge as its first rung; with Shift it runs beside the border from there to where the
+    drag ends. Rungs join border points they come near."""
 
     id, label, key = "ladder", "Ladder", "L"
     legend = (
-        ("drag", "a strip along the path"),
+        ("drag", "a strip; Shift beside a border"),
         ("click", "from point to point, Enter ends"),
         ("wheel", "width of the strip"),
     )
@@ -34,6 +38,7 @@ class Ladder(Drawing):
         self.first_edge = -1
         self.clicked = False
         self.moved = False
+        self.beside = False
         self.start: Pointer | None = None
 
     @property
@@ -51,7 +56,8 @@ class Ladder(Drawing):
         mesh = self.mesh()
         if edge >= 0:
             ends = mesh.points[mesh.topology.edge_points[edge]]
-            self.ghost = chalk(ends[None], "Begin with this edge", "drag")
+            what = "Run beside this border" if pointer.shift else "Begin with this edge"
+            self.ghost = chalk(ends[None], what, "Shift drag" if pointer.shift else "drag")
         elif place is not None and pointer.form is not None:
             right = pointer.form.rotation[0] * self.width * self.pixel / 2
             self.ghost = chalk(
@@ -68,7 +74,7 @@ class Ladder(Drawing):
         return found.id if found.kind == "edge" and mesh.topology.edge_uses[found.id] == 1 else -1
 
     def _show(self, path: Sequence[Floats | None], how: str, what: str) -> None:
-        places = np.array([p for p in path if p is not None])
+        places = np.array([p for p in path if p is not None]).reshape(-1, 3)
         try:
             fresh, faces, known = self._built(places)
         except EditRefused:
@@ -84,6 +90,7 @@ class Ladder(Drawing):
         self.start, self.moved, self.last = pointer, False, pointer
         if not self.path:
             self.first_edge = self._border_edge(pointer)
+            self.beside = pointer.shift and self.first_edge >= 0
         self.add_place(pointer, 0.0)
 
     def move(self, pointer: Pointer) -> None:
@@ -140,6 +147,10 @@ class Ladder(Drawing):
         """New points, faces over old and new ones, and which old point each rung end was laid onto."""
         mesh, surface = self.mesh(), self.surface()
         width = self.width * self.pixel
+        if len(path) < 2:
+            raise EditRefused("The path is too short for a quad; drag farther over the source.")
+        if self.beside:
+            return self._beside(mesh, path[-1], width)
         first = last = None
         if self.first_edge >= 0:
             first = mesh.topology.edge_points[self.first_edge]
@@ -155,6 +166,24 @@ class Ladder(Drawing):
             path, surface, width, self._turned(mesh, first, path, False), self._turned(mesh, last, path, True)
         )
         return self._laid(mesh, strip, first, last, width)
+
+    def _beside(self, mesh: PolyMesh, place: Floats, width: float) -> tuple[Floats, list[list[int]], Ints]:
+        """A strip along the border from the first edge to the border point nearest to a place."""
+        border, closed = loop_points(mesh, edge_loop(mesh, self.first_edge))
+        row = border_run(mesh, border, closed, self.first_edge, place)
+        rungs = mesh.points[row]
+        inward = inward_of(mesh, row)
+        tangent = tangents(rungs)
+        normal = normals_at(self.surface(), rungs)
+        out = unit(np.cross(normal, tangent))
+        out[(out * inward).sum(axis=1) > 0] *= -1
+        far = self.surface().project(rungs + out * width)
+        known = snapped(mesh, far, min(self.settings.reach * 1.4 * self.pixel, 0.45 * width), set(row.tolist()))
+        fresh = np.flatnonzero(known < 0)
+        ids = known.copy()
+        ids[fresh] = mesh.n_points + np.arange(len(fresh))
+        faces = [[int(row[k]), int(row[k + 1]), int(ids[k + 1]), int(ids[k])] for k in range(len(row) - 1)]
+        return far[fresh], [f for f in faces if len(set(f)) == 4 and not _there(mesh, f)], known
 
     def _turned(self, mesh: PolyMesh, edge: Ints | None, path: Floats, at_end: bool) -> Floats | None:
         """An edge as left and right end of a rung of the path."""
@@ -199,6 +228,37 @@ class Ladder(Drawing):
         faces = [[int(ids[n + i]), int(ids[n + i + 1]), int(ids[i + 1]), int(ids[i])] for i in range(n - 1)]
         faces = [f for f in faces if not _there(mesh, f)]
         return ends[fresh], faces, known
+
+
+def border_run(mesh: PolyMesh, border: Ints, closed: bool, edge: int, place: Floats) -> Ints:
+    """The border points from an edge of it to the one nearest to a place, the shorter way round."""
+    a, b = (int(p) for p in mesh.topology.edge_points[edge])
+    n = len(border)
+    at = {int(p): k for k, p in enumerate(border)}
+    end = int(np.argmin(np.linalg.norm(mesh.points[border] - place, axis=1)))
+    i, j = sorted((at[a], at[b]))
+    if closed:
+        if j - i > 1:
+            i, j = j, i
+        ahead, behind = (end - j) % n, (i - end) % n
+        count = min(ahead, behind) + 1
+        picked = (i + np.arange(count + 1)) % n if ahead <= behind else (j - np.arange(count + 1)) % n
+    else:
+        picked = np.arange(i, max(end, j) + 1) if end >= j else np.arange(j, min(end, i) - 1, -1)
+    return border[picked].astype(np.int32)
+
+
+def inward_of(mesh: PolyMesh, row: Ints) -> Floats:
+    """(K, 3) directions from border points into the faces behind them."""
+    topology = mesh.topology
+    inward = np.zeros((len(row), 3))
+    for k in range(len(row) - 1):
+        e = topology.find_edge(int(row[k]), int(row[k + 1]))
+        face = mesh.face(int(mesh.face_of_corner[topology.edge_corner[e]]))
+        way = mesh.points[face].mean(axis=0) - mesh.points[row[k : k + 2]].mean(axis=0)
+        inward[k] += way
+        inward[k + 1] += way
+    return inward
 
 
 def _there(mesh: PolyMesh, face: list[int]) -> bool:

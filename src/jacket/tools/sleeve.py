@@ -12,11 +12,19 @@ from jacket.core.mesh.geometry import unit
 from jacket.core.mesh.joining import grid_faces
 from jacket.core.mesh.polymesh import Floats, Ints, PolyMesh
 from jacket.core.mesh.walks import edge_loop
-from jacket.core.strokes.section import nearest_section, plane_sections, ring_points
+from jacket.core.strokes.section import (
+    Section,
+    closed_sections,
+    limb_section,
+    nearest_section,
+    ring_points,
+    surface_sections,
+)
 from jacket.errors import EditRefused
 from jacket.tools.events import NO_GHOST, Pointer
 from jacket.tools.pick import occluder, pick
 from jacket.tools.strokes import Drawing, chalk, segments
+from jacket.tools.view import FormCamera
 
 
 @dataclass(frozen=True, eq=False)
@@ -45,7 +53,8 @@ class Sleeve(Drawing):
     def __init__(self, *arguments) -> None:
         super().__init__(*arguments)
         self.rings: list[Ring] = []
-        self.count = 12
+        self.count = 0
+        """Points of a ring; 0 until the first ring, which takes as many as make quads of about 34 pixels."""
         self.caps = False
         self.start: Pointer | None = None
         self.begun: Floats | None = None
@@ -181,34 +190,47 @@ class Sleeve(Drawing):
         return out
 
     def _cut(self, start: Pointer, end: Pointer) -> Ring | None:
-        """The ring in the plane through the eye and the drag: of several sections the one under the drag."""
+        """The ring round the limb under the middle of the drag, through the drag's direction on the screen."""
         if start.form is None or end.form is None:
             return None
-        eye, first = start.form.ray(start.x, start.y)
+        middle = replace(start, x=(start.x + end.x) / 2, y=(start.y + end.y) / 2)
+        _, first = start.form.ray(start.x, start.y)
+        eye, ahead = start.form.ray(middle.x, middle.y)
         _, last = end.form.ray(end.x, end.y)
         normal = np.cross(first, last)
-        if np.linalg.norm(normal) < 1e-9:
+        wide = float(np.hypot(end.x - start.x, end.y - start.y))
+        inside = self._inside(eye, ahead, start.form, wide)
+        if inside is None or np.linalg.norm(normal) < 1e-9:
             return None
-        normal /= np.linalg.norm(normal)
-        middle = replace(start, x=(start.x + end.x) / 2, y=(start.y + end.y) / 2)
-        aim = self.under(middle)
-        aim = aim if aim is not None else self.begun
-        if aim is None:
+        found = limb_section(self.surface(), inside, np.cross(normal, ahead), normal)
+        return None if found is None else self._ring_of(found[0], inside, found[1])
+
+    def _inside(self, eye: Floats, ahead: Floats, camera: FormCamera, wide: float) -> Floats | None:
+        """The middle of what a ray goes through first, as thick as the drag is wide (pixels) at most: behind a
+        torn scan's hole there is no other side."""
+        surface = self.surface()
+        near = surface.ray(eye, ahead)
+        if near is None:
             return None
-        return self._ring_at(aim, normal, eye)
+        behind = near.position + ahead * 1e-6 * float(np.linalg.norm(surface.boxes[0, 3:] - surface.boxes[0, :3]))
+        far = surface.ray(behind, ahead)
+        most = wide * camera.pixel_size(float(camera.project(near.position)[0, 2]))
+        thick = most if far is None else min(far.distance, most)
+        return near.position + ahead * 0.5 * thick
 
     def _ring_at(self, place: Floats, normal: Floats, through: Floats, grown: float = 1.0) -> Ring | None:
-        surface = self.surface()
-        sections = [s for s in plane_sections(surface.points, surface.triangles, through, normal) if s.closed]
+        sections = closed_sections(surface_sections(self.surface(), through, normal))
         section = nearest_section(sections, place)
-        if section is None:
-            return None
+        return None if section is None else self._ring_of(section, through, normal, grown)
+
+    def _ring_of(self, section: Section, through: Floats, normal: Floats, grown: float = 1.0) -> Ring:
+        if not self.rings and self.count == 0:
+            self.count = 2 * int(np.clip(round(section.length / (68.0 * self.pixel)), 3, 32))
         like = self.rings[-1].points if self.rings else None
         points = ring_points(section, self.count, like)
         middle = points.mean(axis=0)
-        return Ring(
-            middle + (points - middle) * grown, through - normal * float((through - middle) @ normal), normal, grown
-        )
+        place = through - normal * float((through - middle) @ normal)
+        return Ring(middle + (points - middle) * grown, place, normal, grown)
 
     def _recut(self, ring: Ring) -> Ring:
         return self._ring_at(ring.points.mean(axis=0), ring.normal, ring.points.mean(axis=0), ring.grown) or ring
@@ -323,7 +345,7 @@ class Sleeve(Drawing):
             return
         for share in (0.25, 0.5, 0.75):
             place = ma + axis * share
-            sections = [s for s in plane_sections(surface.points, surface.triangles, place, axis) if s.closed]
+            sections = closed_sections(surface_sections(surface, place, axis))
             if not sections:
                 continue
             inside = nearest_section(sections, surface.project(place[None])[0])

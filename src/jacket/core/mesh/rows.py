@@ -107,8 +107,8 @@ def loop_evened(mesh: PolyMesh, edges: Ints) -> PolyMesh:
     return mesh.with_points(out)
 
 
-def edges_dissolved(mesh: PolyMesh, edges: Ints) -> Edited:
-    """Inner edges taken out, the faces beside them joined, and points left with two edges only taken out too.
+def edges_dissolved(mesh: PolyMesh, edges: Ints, thin: bool = True) -> Edited:
+    """Inner edges taken out, the faces beside them joined, and where `thin` points left with two edges too.
 
     Raises EditRefused where faces would be joined into a ring, or around a point that stays.
     """
@@ -122,7 +122,7 @@ def edges_dissolved(mesh: PolyMesh, edges: Ints) -> Edited:
     left = np.bincount(topology.edge_points[~gone].ravel(), minlength=mesh.n_points)
     drop = np.zeros(mesh.n_points, bool)
     ends = np.unique(topology.edge_points[gone])
-    drop[ends] = left[ends] <= 2
+    drop[ends] = (left[ends] <= 2) & thin
     rows = []
     for label in np.unique(group[touched]).tolist():
         faces = np.flatnonzero(group == label)

@@ -75,6 +75,13 @@ class Bvh:
         """Closest surface points only, (Q, 3)."""
         return self.closest(queries)[0]
 
+    def across_plane(self, place: Floats, normal: Floats) -> Ints:
+        """Triangles that a plane may cut: those in leaves whose boxes reach to both sides of it, ascending."""
+        if len(self.triangles) == 0:
+            return np.zeros(0, np.int32)
+        normal = np.asarray(normal, np.float64)
+        return np.sort(_across_plane(self.order, self.boxes, normal, float(np.dot(place, normal))))
+
     def occluded(self, origins: Floats, directions: Floats, reach: Floats) -> NDArray[np.bool_]:
         """(Q,) whether something lies along each ray before `reach` (Q,)."""
         if len(self.triangles) == 0:
@@ -224,6 +231,37 @@ def _first_hit(points, triangles, order, boxes, origin, direction, reach):
             stack[top] = left
             top += 1
     return best, found
+
+
+@kernel
+def _across_plane(order, boxes, normal, offset):
+    leaves = (len(boxes) + 1) // 2
+    found = np.empty(len(order), np.int32)
+    n = 0
+    stack = np.empty(64, np.int64)
+    stack[0] = 0
+    depth = 1
+    while depth > 0:
+        depth -= 1
+        node = stack[depth]
+        if not boxes[node, 0] <= boxes[node, 3]:
+            continue
+        middle = reach = 0.0
+        for k in range(3):
+            middle += normal[k] * (boxes[node, k] + boxes[node, k + 3]) / 2
+            reach += abs(normal[k]) * (boxes[node, k + 3] - boxes[node, k]) / 2
+        if abs(middle - offset) > reach:
+            continue
+        if node >= leaves - 1:
+            i = node - leaves + 1
+            for j in range(i * LEAF, min((i + 1) * LEAF, len(order))):
+                found[n] = order[j]
+                n += 1
+        else:
+            stack[depth] = 2 * node + 1
+            stack[depth + 1] = 2 * node + 2
+            depth += 2
+    return found[:n].copy()
 
 
 @kernel

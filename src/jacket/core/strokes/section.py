@@ -8,6 +8,7 @@ import numpy as np
 
 from jacket.core.jit import kernel
 from jacket.core.mesh.polymesh import Floats, Ints
+from jacket.core.space.bvh import Bvh
 from jacket.core.strokes.path import evened_ring, length_along
 
 
@@ -106,6 +107,75 @@ def _cut(points, triangles, height):
             spans[curves, 0], spans[curves, 1], spans[curves, 2] = begin, used, closed
             curves += 1
     return where[:used].copy(), following, spans[:curves].copy()
+
+
+def surface_sections(surface: Bvh, place: Floats, normal: Floats) -> list[Section]:
+    """`plane_sections` of a surface, looking only at triangles near the plane."""
+    triangles = surface.triangles[surface.across_plane(place, normal)]
+    used, local = np.unique(triangles, return_inverse=True)
+    return plane_sections(surface.points[used], local.reshape(-1, 3), place, normal)
+
+
+def limb_section(surface: Bvh, middle: Floats, axis: Floats, normal: Floats) -> tuple[Section, Floats] | None:
+    """The cross-section of a limb about a place inside it, and its plane's normal: of all planes through the line
+    along `axis` (3,) the one whose section round the place is shortest, which on a limb cuts it square. `normal`
+    (3,), across `axis`, is preferred where several are as short; None where no plane meets a closed section.
+    """
+    axis, normal = axis / np.linalg.norm(axis), normal / np.linalg.norm(normal)
+    side = np.cross(axis, normal)
+    best: tuple[float, float, Section] | None = None
+    step = np.radians(12.0)
+    angles = [k * step for k in range(-6, 7)]
+    for _ in range(3):
+        for angle in angles:
+            section = _about(surface, middle, normal * np.cos(angle) + side * np.sin(angle))
+            if section is None:
+                continue
+            score = section.length * (1 + 0.02 * abs(angle))
+            if best is None or score < best[0]:
+                best = (score, angle, section)
+        if best is None:
+            return None
+        step /= 3
+        angles = [best[1] - step, best[1] + step]
+    assert best is not None
+    return best[2], normal * np.cos(best[1]) + side * np.sin(best[1])
+
+
+def _about(surface: Bvh, middle: Floats, normal: Floats) -> Section | None:
+    """The shortest closed section in a plane that goes round a place in it."""
+    found = [s for s in closed_sections(surface_sections(surface, middle, normal)) if _goes_round(s, middle, normal)]
+    return min(found, key=lambda s: s.length, default=None)
+
+
+def _goes_round(section: Section, middle: Floats, normal: Floats) -> bool:
+    """Whether a closed section turns about a place: the angles along it add up to a full turn."""
+    arm = section.points - middle
+    following = np.roll(arm, -1, axis=0)
+    turn = np.arctan2(np.cross(arm, following) @ normal, (arm * following).sum(axis=1)).sum()
+    return bool(abs(turn) > np.pi)
+
+
+def closed_sections(sections: list[Section], most: float = 0.35) -> list[Section]:
+    """Closed sections, and those that holes of the surface cut open: open pieces are joined end to nearest end and
+    closed where the gaps make up at most the share `most` of the whole way round."""
+    out = [s for s in sections if s.closed]
+    pieces = [s.points for s in sections if not s.closed]
+    while pieces:
+        ring, crossed = pieces.pop(0), 0.0
+        while True:
+            gap = float(np.linalg.norm(ring[-1] - ring[0]))
+            ways = [(float(np.linalg.norm(p[end] - ring[-1])), k, end) for k, p in enumerate(pieces) for end in (0, -1)]
+            nearest = min(ways, default=(np.inf, -1, 0))
+            if nearest[0] >= gap:
+                break
+            piece = pieces.pop(nearest[1])
+            ring = np.concatenate([ring, piece if nearest[2] == 0 else piece[::-1]])
+            crossed += nearest[0]
+        whole = float(length_along(np.concatenate([ring, ring[:1]]))[-1])
+        if len(ring) >= 3 and crossed + gap <= most * whole:
+            out.append(Section(ring, True))
+    return out
 
 
 def nearest_section(sections: list[Section], place: Floats) -> Section | None:

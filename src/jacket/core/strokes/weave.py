@@ -131,13 +131,20 @@ def _graph(strokes: list[Stroke], surface: Bvh, reach: float, anchors: Floats) -
     if not places:
         return _Graph(np.zeros((0, 3)), np.zeros(0, np.int32), on)
     points = np.array(places)
-    label = _merged(points, reach)
+    pairs = [frozenset((s, t)) for s, _, t, _, _ in found] + [
+        frozenset((-1 - k,)) for k in range(len(places) - len(found))
+    ]
+    label = _merged(points, pairs, reach)
     merged = np.stack([np.bincount(label, points[:, d]) / np.bincount(label) for d in range(3)], axis=1)
     known = np.full(len(merged), -1, np.int32)
     merged = surface.project(merged)
     if tree is not None:
         far, near = tree.query(merged)
-        known[far <= reach] = near[far <= reach]
+        taken: set[int] = set()
+        for k in np.argsort(far, kind="stable").tolist():
+            if far[k] <= reach and int(near[k]) not in taken:
+                known[k] = near[k]
+                taken.add(int(near[k]))
         merged[known >= 0] = anchors[known[known >= 0]]
     ordered = []
     for row in on:
@@ -146,11 +153,13 @@ def _graph(strokes: list[Stroke], surface: Bvh, reach: float, anchors: Floats) -
     return _Graph(merged, known, ordered)
 
 
-def _merged(points: Floats, reach: float) -> NDArray[np.int64]:
-    """(K,) a number for each cluster of places within reach of one another."""
+def _merged(points: Floats, pairs: list[frozenset[int]], reach: float) -> NDArray[np.int64]:
+    """(K,) a number for each cluster of places. Two places where the same two strokes meet are one within reach;
+    others only where they lie much nearer, or narrow cells would close up."""
     label = np.arange(len(points))
     for a, b in sorted(cKDTree(points).query_pairs(reach)):
-        if label[a] != label[b]:
+        near = reach if pairs[a] == pairs[b] else 0.4 * reach
+        if label[a] != label[b] and np.linalg.norm(points[a] - points[b]) <= near:
             label[label == label[b]] = label[a]
     return np.unique(label, return_inverse=True)[1]
 

@@ -1,0 +1,175 @@
+"""Cleaning a jacket: triangles paired to quads, needless loops dissolved, near points merged."""
+
+from __future__ import annotations
+
+import numpy as np
+from scipy.spatial import cKDTree
+
+from jacket.core.mesh.edits import points_welded
+from jacket.core.mesh.geometry import dihedral_angles
+from jacket.core.mesh.polymesh import Bools, Floats, Ints, PolyMesh
+from jacket.core.mesh.rows import edges_dissolved
+from jacket.core.mesh.walks import edge_loop
+from jacket.errors import EditRefused
+
+
+def triangle_pairs(mesh: PolyMesh, faces: Ints | None = None, most_turn: float = 40.0) -> Ints:
+    """Edges between two triangles that are best taken out so that quads are left, each triangle in one pair.
+
+    Pairs are taken by how near the quad comes to a rectangle and how flat it is; edges marked as seam or sharp and
+    edges that turn by more than `most_turn` degrees stay. A second pass frees pairs whose neighbours could both be
+    paired otherwise, so that fewer triangles are left over.
+    """
+    topology = mesh.topology
+    chosen = np.ones(mesh.n_faces, bool)
+    if faces is not None:
+        chosen[:] = False
+        chosen[faces] = True
+    inner = np.flatnonzero(topology.edge_uses == 2)
+    c = topology.edge_corner[inner]
+    t = topology.twin[c]
+    f, g = mesh.face_of_corner[c], mesh.face_of_corner[np.maximum(t, 0)]
+    keep = (t >= 0) & (mesh.sizes[f] == 3) & (mesh.sizes[g] == 3) & chosen[f] & chosen[g] & (f != g)
+    keep &= dihedral_angles(mesh)[inner] <= most_turn
+    for name in ("seam", "sharp"):
+        keep &= ~topology.edge_flags(mesh.mark(name))[inner]
+    inner, c, t, f, g = inner[keep], c[keep], t[keep], f[keep], g[keep]
+    if len(inner) == 0:
+        return np.zeros(0, np.int32)
+    # c runs a→b: the quad is a, the far corner beyond, b, the far corner here.
+    ring = np.stack([mesh.corners[c], mesh.corners[topology.prev[t]], mesh.corners[topology.next[c]],
+                     mesh.corners[topology.prev[c]]], axis=1)  # fmt: skip
+    score = _squareness(mesh.points[ring])
+    mate: dict[int, int] = {}
+    for k in np.argsort(-score, kind="stable").tolist():
+        if score[k] > 0 and int(f[k]) not in mate and int(g[k]) not in mate:
+            mate[int(f[k])] = mate[int(g[k])] = k
+    _augment(mate, f, g, score)
+    return np.unique(inner[sorted(set(mate.values()))]).astype(np.int32)
+
+
+def _squareness(ring: Floats) -> Floats:
+    """(N,) least sine of the corners of quads (N, 4, 3) against their mean normal; negative where not convex."""
+    side = np.roll(ring, -1, axis=1) - ring
+    cross = np.cross(np.roll(side, 1, axis=1), side)
+    normal = cross.sum(axis=1)
+    normal /= np.maximum(np.linalg.norm(normal, axis=1, keepdims=True), 1e-300)
+    length = np.maximum(np.linalg.norm(side, axis=2), 1e-300)
+    sine = (cross * normal[:, None]).sum(axis=2) / (length * np.roll(length, 1, axis=1))
+    out: Floats = sine.min(axis=1)
+    return out
+
+
+def _augment(mate: dict[int, int], f: Ints, g: Ints, score: Floats) -> None:
+    """Two unpaired triangles beside one pair: break it up and pair all four."""
+    around: dict[int, list[int]] = {}
+    for k in range(len(f)):
+        if score[k] > 0.2:
+            around.setdefault(int(f[k]), []).append(k)
+            around.setdefault(int(g[k]), []).append(k)
+
+    def free(face: int, but: int) -> list[int]:
+        others = [(k, int(f[k] + g[k] - face)) for k in around.get(face, [])]
+        return [k for k, other in others if other not in mate and other != but]
+
+    for k in sorted(set(mate.values())):
+        a, b = int(f[k]), int(g[k])
+        if mate.get(a) != k:
+            continue
+        for i in free(a, b):
+            other = int(f[i] + g[i] - a)
+            ways = [j for j in free(b, a) if int(f[j] + g[j] - b) != other]
+            if ways:
+                j = max(ways, key=lambda w: score[w])
+                mate[a] = mate[other] = i
+                mate[b] = mate[int(f[j] + g[j] - b)] = j
+                break
+
+
+def triangles_paired(mesh: PolyMesh, faces: Ints | None = None) -> PolyMesh:
+    """The mesh with triangles joined to quads where they make good ones; raises EditRefused where none do."""
+    edges = triangle_pairs(mesh, faces)
+    if len(edges) == 0:
+        raise EditRefused("No two triangles here make a good quad; there may be none, or they turn too sharply.")
+    return edges_dissolved(mesh, edges, thin=False).mesh
+
+
+def idle_loops(mesh: PolyMesh, most_turn: float, among: Bools | None = None) -> Ints:
+    """Edges of whole loops along which the surface turns by less than `most_turn` degrees, no two side by side:
+    taking them out changes the shape least and keeps quads. Loops that end inside the mesh are left, as a face
+    with five corners would stay; `among` (E,) limits where to look; marked edges stay."""
+    topology = mesh.topology
+    turn = dihedral_angles(mesh)
+    marked = np.zeros(topology.n_edges, bool)
+    for name in mesh.marks:
+        if name != "pick":
+            marked |= topology.edge_flags(mesh.mark(name))
+    seen = np.zeros(topology.n_edges, bool)
+    found: list[tuple[float, Ints]] = []
+    for e in np.flatnonzero(topology.edge_uses == 2).tolist():
+        if seen[e] or (among is not None and not among[e]):
+            continue
+        loop = edge_loop(mesh, e)
+        seen[loop] = True
+        if (topology.edge_uses[loop] != 2).any() or marked[loop].any() or not _ends_well(mesh, loop):
+            continue
+        worst = float(turn[loop].max())
+        if worst <= most_turn:
+            found.append((worst, loop))
+    out: list[int] = []
+    blocked = np.zeros(mesh.n_points, bool)
+    for _, loop in sorted(found, key=lambda item: (item[0], int(item[1][0]))):
+        ends = topology.edge_points[loop]
+        if not blocked[ends].any():
+            out += loop.tolist()
+            near = np.isin(topology.edge_points, ends).any(axis=1)
+            blocked[topology.edge_points[near]] = True
+    return np.array(sorted(out), np.int32)
+
+
+def _ends_well(mesh: PolyMesh, loop: Ints) -> bool:
+    """Whether a loop closes, or both its ends lie on borders."""
+    count = np.bincount(mesh.topology.edge_points[loop].ravel(), minlength=mesh.n_points)
+    ends = np.flatnonzero(count == 1)
+    return bool(mesh.topology.border_points[ends].all())
+
+
+def near_pairs(mesh: PolyMesh, distance: float, ids: Ints | None = None) -> Ints:
+    """(K, 2) points to merge: each goes onto the lowest-numbered one within a distance of it. Two points of one
+    face count only where an edge joins them."""
+    ids = np.arange(mesh.n_points) if ids is None else np.asarray(ids)
+    if len(ids) < 2 or distance <= 0:
+        return np.zeros((0, 2), np.int32)
+    found = cKDTree(mesh.points[ids]).query_pairs(distance, output_type="ndarray")
+    rows = np.sort(ids[found], axis=1)
+    rows = rows[np.lexsort((rows[:, 1], rows[:, 0]))]
+    gone: dict[int, int] = {}
+    for a, b in rows.tolist():
+        if b not in gone and a not in gone:
+            gone[b] = a
+    return np.array([[b, a] for b, a in sorted(gone.items())], np.int32).reshape(-1, 2)
+
+
+def near_merged(mesh: PolyMesh, distance: float, ids: Ints | None = None) -> tuple[PolyMesh, int, int]:
+    """(mesh, merged, refused): near points merged; pairs that would break the surface are left alone."""
+    pairs = near_pairs(mesh, distance, ids)
+    if len(pairs) == 0:
+        raise EditRefused("No two points lie that near; raise the distance.")
+    try:
+        return points_welded(mesh, pairs).mesh, len(pairs), 0
+    except EditRefused:
+        pass
+    merged = refused = 0
+    to = np.arange(mesh.n_points)
+    for b, a in pairs.tolist():
+        try:
+            edited = points_welded(mesh, [[to[b], to[a]]])
+        except EditRefused:
+            refused += 1
+            continue
+        mesh = edited.mesh
+        to = np.where(to >= 0, edited.point_to[np.maximum(to, 0)], -1)
+        merged += 1
+    if merged == 0:
+        raise EditRefused("Merging these points would break the surface; nothing was merged.")
+    return mesh, merged, refused
