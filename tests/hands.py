@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Iterable
 from typing import Any
 
@@ -69,7 +70,7 @@ class Hand:
         stops = [self.at(p, **keys) for p in path]
         self.tool.hover(stops[0])
         self.tool.press(stops[0])
-        for a, b in zip(stops, stops[1:], strict=False):
+        for a, b in itertools.pairwise(stops):
             for t in np.linspace(0, 1, steps + 1)[1:]:
                 self.tool.move(
                     Pointer(float(a.x + t * (b.x - a.x)), float(a.y + t * (b.y - a.y)), form=self.camera, **keys)

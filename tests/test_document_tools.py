@@ -228,7 +228,7 @@ def test_relax_evens_and_leaves_borders_when_told() -> None:
     rng = np.random.default_rng(3)
     rough = mesh_of(document).points + np.concatenate([rng.normal(scale=0.05, size=(81, 2)), np.zeros((81, 1))], axis=1)
     document.edit_jacket("rough", mesh_of(document).with_points(rough))
-    settings = ToolSettings(brush=400, strength=1.0, hold_borders=True)
+    settings = ToolSettings(brush=400, strength=1.0, which="inside")
     relax = Relax(document, settings)
     before = mesh_of(document)
     for _ in range(4):
@@ -328,5 +328,5 @@ def test_fields_refuse_the_rest(text: str) -> None:
 def test_ball_brush_sees_the_front_only() -> None:
     ball = icosphere(3)
     document = Document(State((SourceObject(1, "s", ball),), (JacketObject(2, "j", ball),), active=2))
-    weight = Relax(document, ToolSettings(brush=500)).falloff(ball, at(0, 0))
+    weight = Relax(document, ToolSettings(brush=500)).weights(ball, at(0, 0))
     assert weight[ball.points[:, 2] < -0.3].max() == 0 and weight[ball.points[:, 2] > 0.8].min() > 0

@@ -164,6 +164,13 @@ class Document:
             raise JacketError("There is no jacket yet; draw quads or make a trial first.")
         return jacket
 
+    def open_jacket(self) -> JacketObject:
+        """The active jacket; raises a sentence when there is none or it is locked."""
+        jacket = self.require_jacket()
+        if jacket.locked:
+            raise JacketError(f"{jacket.name} is locked; unlock it on the bench first.")
+        return jacket
+
     def require_source(self) -> SourceObject:
         """The source; raises a sentence when there is none."""
         source = self.state.source
@@ -271,13 +278,17 @@ class Document:
         self.apply(f"take the new {source.name}", state.with_(jackets=refitted))
 
     def edit_jacket(self, name: str, mesh: PolyMesh, held: Held | None = None) -> None:
-        """Replace the active jacket's mesh as one step (or within the running gesture)."""
-        self.require_jacket()
+        """Replace the active jacket's mesh as one step (or within the running gesture); refused while it is locked."""
+        self.open_jacket()
         self.apply(name, self.state.with_jacket_mesh(mesh, held))
 
     def hold(self, kind: str, ids: Any) -> None:
         """Hold elements of the active jacket; this is no step of its own."""
-        self.amend(self.state.with_(held=Held(kind, np.unique(np.asarray(ids, np.int32)))))
+        self.hold_all(Held(kind, np.unique(np.asarray(ids, np.int32))))
+
+    def hold_all(self, held: Held) -> None:
+        """Hold elements of several kinds; no step of its own."""
+        self.amend(self.state.with_(held=held))
 
     def add_trial(self, mesh: PolyMesh, settings: dict[str, Any], figures: dict[str, Any]) -> Trial:
         """Keep an automatic result beside the jacket."""

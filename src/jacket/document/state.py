@@ -41,12 +41,13 @@ class SourceObject:
 
 @dataclass(frozen=True, eq=False)
 class JacketObject:
-    """A light mesh."""
+    """A light mesh: a layer of the jacket. Tools leave locked ones alone."""
 
     id: int
     name: str
     mesh: PolyMesh
     visible: bool = True
+    locked: bool = False
 
 
 @dataclass(frozen=True, eq=False)
@@ -71,13 +72,35 @@ class Sheet:
 
 @dataclass(frozen=True, eq=False)
 class Held:
-    """What is selected on the active jacket: element ids of one kind."""
+    """What is selected on the active jacket: element ids of one kind, and of other kinds beside it in `also`;
+    `last` is the element of the first kind that was held last, which Tidy levels to and paths start from."""
 
     kind: str = "faces"
     ids: NDArray[np.signedinteger] = field(default_factory=lambda: np.zeros(0, np.int32))
+    also: tuple[Held, ...] = ()
+    last: int = -1
 
     def __len__(self) -> int:
-        return len(self.ids)
+        return len(self.ids) + sum(len(h.ids) for h in self.also)
+
+    @property
+    def parts(self) -> tuple[Held, ...]:
+        """What is held, a kind each."""
+        return tuple(h for h in (self, *self.also) if len(h.ids))
+
+    def of(self, kind: str) -> NDArray[np.signedinteger]:
+        """The held elements of a kind."""
+        return next((h.ids for h in self.parts if h.kind == kind), np.zeros(0, np.int32))
+
+    @staticmethod
+    def together(parts: dict[str, NDArray[np.signedinteger]], kind: str = "", last: int = -1) -> Held:
+        """Elements by kind; `kind` comes first where some of it are held."""
+        rows = [Held(k, np.unique(np.asarray(ids, np.int32))) for k, ids in parts.items() if len(ids)]
+        rows.sort(key=lambda h: h.kind != kind)
+        if not rows:
+            return Held()
+        keep = last if len(rows[0].ids) and last in rows[0].ids else int(rows[0].ids[-1])
+        return Held(rows[0].kind, rows[0].ids, tuple(rows[1:]), keep)
 
 
 @lru_cache(maxsize=2)

@@ -48,7 +48,8 @@ def project_bytes(state: State) -> bytes:
             "sources": [{"id": s.id, "name": s.name, "path": s.path, "visible": s.visible, "locked": s.locked,
                          "placing": s.placing.ravel().tolist(), "stamp": list(s.stamp), "mesh": put(s.mesh)}
                         for s in state.sources],
-            "jackets": [{"id": j.id, "name": j.name, "visible": j.visible, "mesh": put(j.mesh)} for j in state.jackets],
+            "jackets": [{"id": j.id, "name": j.name, "visible": j.visible, "locked": j.locked, "mesh": put(j.mesh)}
+                        for j in state.jackets],
             "trials": [{"id": t.id, "name": t.name, "settings": t.settings, "figures": t.figures, "mesh": put(t.mesh)}
                        for t in state.trials],
         }  # fmt: skip
@@ -114,7 +115,8 @@ def _read(archive: zipfile.ZipFile, path: Path) -> State:
     turn = str(sheet["turn"])
     return State(
         sources=tuple(_source(s, mesh(s["mesh"])) for s in manifest["sources"]),
-        jackets=tuple(JacketObject(int(j["id"]), str(j["name"]), mesh(j["mesh"]), bool(j["visible"]))
+        jackets=tuple(JacketObject(int(j["id"]), str(j["name"]), mesh(j["mesh"]), bool(j["visible"]),
+                                   bool(j.get("locked", False)))
                       for j in manifest["jackets"]),
         trials=tuple(Trial(int(t["id"]), str(t["name"]), mesh(t["mesh"]), dict(t["settings"]), dict(t["figures"]))
                      for t in manifest["trials"]),

@@ -197,6 +197,9 @@ class GlView(QOpenGLWidget):
             if self.tool is not None:
                 self.tool.cancel()
             self.refused.emit("Something unexpected went wrong; the gesture was dropped and the log tells more.")
+        if self.tool is not None and self.tool.note and not self.tool.busy:
+            self.refused.emit(self.tool.note)
+            self.tool.note = ""
         self.refresh_ghost()
 
     def _event_pointer(self, event: QMouseEvent) -> Pointer:

@@ -3,10 +3,24 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import ClassVar
+from typing import Any, ClassVar
 
 from jacket.document.document import Document
 from jacket.tools.events import NO_GHOST, Ghost, Pointer
+
+
+@dataclass(frozen=True)
+class Option:
+    """A setting of a tool that its card shows: the attribute, its label, and what it takes. kind: "count", "number",
+    "switch" or "choice" (of `choices`, pairs of value and label)."""
+
+    name: str
+    label: str
+    kind: str = "count"
+    low: float = 0
+    high: float = 1e9
+    unit: str = ""
+    choices: tuple[tuple[str, str], ...] = ()
 
 
 @dataclass
@@ -16,7 +30,11 @@ class ToolSettings:
     reach: float = 9.0
     brush: float = 60.0
     strength: float = 0.5
-    hold_borders: bool = False
+    which: str = "all"
+    """What brushes move: "all", "inside" or "border" points."""
+    connected: bool = True
+    """Whether brushes move only what edges join to the point under them."""
+    falloff: str = "smooth"
 
 
 class Tool:
@@ -33,11 +51,16 @@ class Tool:
     takes_wheel: ClassVar[bool] = False
     """Whether the wheel is the tool's even when nothing is drawn yet, over what the tool works on."""
     legend: ClassVar[tuple[tuple[str, str], ...]] = ()
+    options: ClassVar[tuple[Option, ...]] = ()
+    actions: ClassVar[tuple[str, ...]] = ()
+    """Commands that the tool's card shows as buttons."""
 
     def __init__(self, document: Document, settings: ToolSettings) -> None:
         self.document = document
         self.settings = settings
         self.ghost: Ghost = NO_GHOST
+        self.note = ""
+        """A sentence to show once: why a part of what was done was left out."""
 
     @property
     def busy(self) -> bool:
@@ -67,6 +90,14 @@ class Tool:
     def wheel(self, steps: float) -> bool:
         """The wheel while something is drawn or waits; whether the tool used it."""
         return False
+
+    def option(self, name: str) -> Any:
+        """A setting of the card: the tool's own, or one that all tools share."""
+        return getattr(self if hasattr(self, name) else self.settings, name)
+
+    def set_option(self, name: str, value: Any) -> None:
+        """Take a setting from the card; what waits is shown anew."""
+        setattr(self if hasattr(self, name) else self.settings, name, value)
 
     def step(self) -> None:
         """Space: the next of the things that could happen here."""

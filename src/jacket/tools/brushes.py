@@ -4,13 +4,21 @@ from __future__ import annotations
 
 import numpy as np
 
-from jacket.core.fit.relax import relaxed
+from jacket.core.fit.relax import Lines, relaxed_part
+from jacket.core.fit.shift import FALLOFFS, falloff
+from jacket.core.fit.tidy import evened_path
 from jacket.core.mesh.edits import faces_removed, points_removed
-from jacket.core.mesh.polymesh import Floats, Ints, PolyMesh
+from jacket.core.mesh.geometry import unit
+from jacket.core.mesh.lifted import lifted_points
+from jacket.core.mesh.polymesh import Bools, Floats, Ints, PolyMesh
+from jacket.core.mesh.rows import edges_dissolved, loop_points
+from jacket.core.mesh.walks import edge_loop
+from jacket.core.space.bvh import Bvh
 from jacket.document.derived import surface_of
-from jacket.tools.base import Tool
+from jacket.errors import EditRefused
+from jacket.tools.base import Option, Tool
 from jacket.tools.events import NO_GHOST, Ghost, Pointer
-from jacket.tools.mirror import on_plane, partner_faces, partners, reflected
+from jacket.tools.mirror import on_plane, partner_edge, partner_faces, partners, reflected
 from jacket.tools.pick import occluder, pick, screen_points, slack_for, visible
 
 
@@ -20,6 +28,16 @@ class Brush(Tool):
     stage = "topology"
     brush = True
     what = ""
+    options = (
+        Option("falloff", "Falls off", "choice", choices=tuple((f, f) for f in FALLOFFS)),
+        Option(
+            "which",
+            "Moves",
+            "choice",
+            choices=(("all", "all points"), ("inside", "inner points"), ("border", "border points")),
+        ),
+        Option("connected", "Only what hangs together", "switch"),
+    )
 
     def __init__(self, *arguments) -> None:
         super().__init__(*arguments)
@@ -36,7 +54,7 @@ class Brush(Tool):
         self.ghost = Ghost(circle=self.settings.brush, what=self.what, how="drag")
 
     def press(self, pointer: Pointer) -> None:
-        self.document.require_jacket()
+        self.document.open_jacket()
         self.document.begin(f"{self.label.lower()} points")
         self.last = pointer
         self.dab(pointer, pointer)
@@ -60,8 +78,9 @@ class Brush(Tool):
     def dab(self, before: Pointer, pointer: Pointer) -> None:
         """One touch of the brush."""
 
-    def falloff(self, mesh: PolyMesh, pointer: Pointer) -> Floats:
-        """(V,) 0..1 by distance from the pointer, only over what it sees and what hangs together."""
+    def weights(self, mesh: PolyMesh, pointer: Pointer) -> Floats:
+        """(V,) 0..1 by distance from the pointer, only over what it sees and, unless told otherwise, what hangs
+        together. A pen's pressure narrows the brush."""
         weight = np.zeros(mesh.n_points)
         if pointer.form is None or mesh.n_points == 0:
             return weight
@@ -71,14 +90,23 @@ class Brush(Tool):
         ids = np.flatnonzero(far < radius)
         hiding = occluder(self.document.state)
         ids = ids[visible(pointer.form, mesh.points[ids], hiding, slack_for(mesh, hiding))]
-        ids = _hanging_together(mesh, ids, far)
-        s = 1 - (far[ids] / radius) ** 2
-        weight[ids] = s * s
+        if self.settings.connected:
+            ids = _hanging_together(mesh, ids, far)
+        weight[ids] = falloff(far[ids] / radius, self.settings.falloff)
+        weight[self.staying(mesh)] = 0.0
         return weight
 
-    def _held(self, mesh: PolyMesh) -> np.ndarray[tuple[int, ...], np.dtype[np.bool_]]:
-        held = np.bincount(mesh.corners, minlength=mesh.n_points) == 0
-        return held | mesh.topology.border_points if self.settings.hold_borders else held
+    def staying(self, mesh: PolyMesh) -> Bools:
+        """(V,) points that brushes leave alone: lifted and held ones, loose ones, and by choice border or inner."""
+        stay = (np.bincount(mesh.corners, minlength=mesh.n_points) == 0) | lifted_points(mesh)
+        if self.settings.which == "inside":
+            stay |= mesh.topology.border_points
+        elif self.settings.which == "border":
+            stay |= ~mesh.topology.border_points
+        for held in self.document.state.held.parts:
+            if held.kind == "points":
+                stay[held.ids] = True
+        return stay
 
     def mirrored(self, mesh: PolyMesh, points: Floats, weight: Floats) -> Floats:
         """Moved points with those beyond the mirror moved alike and those on it kept on it."""
@@ -124,21 +152,65 @@ class Relax(Brush):
     id, label, key = "relax", "Relax", "S"
     what = "Even the quads"
     legend = (
-        ("drag", "even what is under the brush"),
+        ("drag", "even the quads; Shift a border"),
         ("[ ]", "size of the brush"),
         ("Ctrl wheel", "size while dragging"),
     )
 
+    def press(self, pointer: Pointer) -> None:
+        mesh = self.document.open_jacket().mesh
+        self._lines = sliding_lines(mesh)
+        if pointer.shift:
+            self._even_border(mesh, pointer)
+            return
+        super().press(pointer)
+
+    def _even_border(self, mesh: PolyMesh, pointer: Pointer) -> None:
+        """Shift: the points of the whole border under the brush spread evenly along it."""
+        weight = self.weights(mesh, pointer) * mesh.topology.border_points
+        if not weight.any():
+            raise EditRefused("There is no border under the brush; with Shift it evens a whole border.")
+        start, around = mesh.topology.point_edges
+        p = int(np.argmax(weight))
+        edge = next(int(e) for e in around[start[p] : start[p + 1]] if mesh.topology.edge_uses[e] == 1)
+        path, closed = loop_points(mesh, edge_loop(mesh, edge))
+        source = self.document.state.source
+        points = evened_path(mesh.points, path, closed, surface_of(source.mesh) if source is not None else None)
+        moved = np.zeros(mesh.n_points)
+        moved[path] = 1.0
+        self.document.edit_jacket("even a border", mesh.with_points(self.mirrored(mesh, points, moved)))
+
     def dab(self, before: Pointer, pointer: Pointer) -> None:
         mesh = self.document.require_jacket().mesh
-        weight = self.falloff(mesh, pointer) * self.settings.strength
+        weight = self.weights(mesh, pointer) * self.settings.strength * max(pointer.pressure, 0.2)
         if not weight.any():
             return
         source = self.document.state.source
         surface = surface_of(source.mesh) if source is not None else surface_of(mesh)
-        new = relaxed(mesh, surface, 2, held=self._held(mesh) | (weight == 0), strength=weight)
-        points = self.mirrored(mesh, new.points.copy(), weight)
-        self.document.edit_jacket("relax points", mesh.with_points(points))
+        ids = np.flatnonzero(weight)
+        points = relaxed_part(mesh, surface, ids, weight[ids], 2, self._lines)
+        self.document.edit_jacket("relax points", mesh.with_points(self.mirrored(mesh, points, weight)))
+
+
+def sliding_lines(mesh: PolyMesh) -> Lines | None:
+    """Borders and edges marked sharp as lines that points on them slide along; where such lines meet or turn
+    sharply the point stays."""
+    topology = mesh.topology
+    on = (topology.edge_uses == 1) | topology.edge_flags(mesh.mark("sharp"))
+    ends = topology.edge_points[on]
+    if len(ends) == 0:
+        return None
+    count = np.bincount(ends.ravel(), minlength=mesh.n_points)
+    total = np.zeros((mesh.n_points, 3))
+    way = unit(mesh.points[ends[:, 1]] - mesh.points[ends[:, 0]])
+    np.add.at(total, ends[:, 0], way)
+    np.add.at(total, ends[:, 1], -way)
+    # Two pieces that run straight on cancel; over about 50 degrees of turn they leave more than 0.85.
+    fixed = (count > 0) & ((count != 2) | (np.linalg.norm(total, axis=1) > 0.85))
+    segments = mesh.points[ends].reshape(-1, 3)
+    n = len(ends)
+    thin = np.stack([2 * np.arange(n), 2 * np.arange(n) + 1, 2 * np.arange(n) + 1], axis=1).astype(np.int32)
+    return Lines(Bvh.build(segments, thin), count > 0, fixed)
 
 
 class Nudge(Brush):
@@ -151,7 +223,7 @@ class Nudge(Brush):
     def press(self, pointer: Pointer) -> None:
         super().press(pointer)
         mesh = self.document.require_jacket().mesh
-        self._weight = self.falloff(mesh, pointer) * self.settings.strength * 2
+        self._weight = self.weights(mesh, pointer) * self.settings.strength * 2
         self._start = pointer
 
     def dab(self, before: Pointer, pointer: Pointer) -> None:
@@ -161,7 +233,7 @@ class Nudge(Brush):
         if base is None:
             return
         mesh, weight = base.mesh, np.minimum(self._weight, 1.0)
-        ids = np.flatnonzero((weight > 0) & ~self._held(mesh))
+        ids = np.flatnonzero(weight > 0)
         if len(ids) == 0:
             return
         camera = pointer.form
@@ -178,18 +250,32 @@ class Nudge(Brush):
 
 
 class Unpick(Tool):
-    """Removes faces, or loose points, that the pointer sweeps over."""
+    """Takes away what the pointer sweeps over: faces, edges (the faces beside them join), loops, points."""
 
     id, label, stage, key = "unpick", "Unpick", "topology", "X"
-    legend = (("click", "remove a face"), ("sweep", "remove all on the way"), ("Shift", "points with their faces"))
+    legend = (
+        ("click, sweep", "take away what is there"),
+        ("Shift", "edges: the loop; faces: points"),
+        ("Space", "faces, edges, points"),
+    )
+    options = (
+        Option("takes", "Takes", "choice", choices=(("faces", "faces"), ("edges", "edges"), ("points", "points"))),
+    )
+    actions = ("remove-loose",)
 
     def __init__(self, *arguments) -> None:
         super().__init__(*arguments)
         self.sweeping = False
+        self.takes = "faces"
 
     @property
     def busy(self) -> bool:
         return self.sweeping
+
+    def step(self) -> None:
+        kinds = ("faces", "edges", "points")
+        self.takes = kinds[(kinds.index(self.takes) + 1) % 3]
+        self.ghost = Ghost(what=f"Takes {self.takes} now", how="click, or sweep")
 
     def hover(self, pointer: Pointer) -> None:
         state = self.document.state
@@ -197,42 +283,59 @@ class Unpick(Tool):
         if state.jacket is None or pointer.form is None:
             return
         mesh = state.jacket.mesh
-        found = self._found(mesh, pointer)
-        if found.kind == "face":
-            ring = mesh.points[mesh.face(found.id)]
-            self.ghost = Ghost(
-                lines=np.stack([ring, np.roll(ring, -1, axis=0)], axis=1), what="Remove the face", how="click"
-            )
-        elif found.kind == "point":
-            self.ghost = Ghost(marks=mesh.points[[found.id]], what="Remove the point", how="click")
+        kind, ids = self._found(mesh, pointer)
+        if kind == "faces":
+            ring = mesh.points[mesh.face(int(ids[0]))]
+            lines = np.stack([ring, np.roll(ring, -1, axis=0)], axis=1)
+            self.ghost = Ghost(lines=lines, what="Remove the face", how="click")
+        elif kind == "edges":
+            what = "Take the loop out" if len(ids) > 1 else "Take the edge out, its faces join"
+            self.ghost = Ghost(lines=mesh.points[mesh.topology.edge_points[ids]], what=what, how="click")
+        elif kind == "points":
+            self.ghost = Ghost(marks=mesh.points[ids], what="Remove the point", how="click")
 
-    def _found(self, mesh: PolyMesh, pointer: Pointer):
+    def _found(self, mesh: PolyMesh, pointer: Pointer) -> tuple[str, Ints]:
+        """A kind and the elements of it that a click would take."""
         hiding = occluder(self.document.state)
+        none = np.zeros(0, np.int32)
+        if self.takes == "edges":
+            found = pick(mesh, pointer, self.settings.reach, hiding, "edge")
+            if not found.kind or mesh.topology.edge_uses[found.id] != 2:
+                return "", none
+            return "edges", edge_loop(mesh, found.id) if pointer.shift else np.array([found.id], np.int32)
         loose = pick(mesh, pointer, self.settings.reach, hiding, "point")
-        if loose.kind and (pointer.shift or not (mesh.corners == loose.id).any()):
-            return loose
-        return pick(mesh, pointer, self.settings.reach, hiding, "face")
+        if loose.kind and (self.takes == "points" or pointer.shift or not (mesh.corners == loose.id).any()):
+            return "points", np.array([loose.id], np.int32)
+        if self.takes == "points":
+            return "", none
+        found = pick(mesh, pointer, self.settings.reach, hiding, "face")
+        return ("faces", np.array([found.id], np.int32)) if found.kind else ("", none)
 
     def press(self, pointer: Pointer) -> None:
-        self.document.require_jacket()
-        self.document.begin("remove faces")
+        self.document.open_jacket()
+        self.document.begin(f"remove {self.takes}")
         self.sweeping = True
         self.move(pointer)
 
     def move(self, pointer: Pointer) -> None:
+        if not self.sweeping:
+            return
         mesh = self.document.require_jacket().mesh
-        found = self._found(mesh, pointer)
+        kind, ids = self._found(mesh, pointer)
         axis = self.document.state.mirror
-        if found.kind == "face":
-            faces = np.array([found.id])
+        if kind == "faces":
             if axis:
-                faces = np.union1d(faces, partner_faces(mesh, faces, axis))
-            self.document.edit_jacket("remove faces", faces_removed(mesh, faces).mesh)
-        elif found.kind == "point":
-            ids = {found.id}
+                ids = np.union1d(ids, partner_faces(mesh, ids, axis))
+            self.document.edit_jacket("remove faces", faces_removed(mesh, ids).mesh)
+        elif kind == "edges":
             if axis:
-                ids |= {int(p) for p in partners(mesh, axis)[[found.id]] if p >= 0}
-            self.document.edit_jacket("remove points", points_removed(mesh, sorted(ids)).mesh)
+                others = [partner_edge(mesh, int(e), axis) for e in ids]
+                ids = np.union1d(ids, [e for e in others if e >= 0]).astype(np.int32)
+            self.document.edit_jacket("remove edges", edges_dissolved(mesh, ids).mesh)
+        elif kind == "points":
+            if axis:
+                ids = np.union1d(ids, [p for p in partners(mesh, axis)[ids] if p >= 0])
+            self.document.edit_jacket("remove points", points_removed(mesh, ids).mesh)
 
     def release(self, pointer: Pointer) -> None:
         self.sweeping = False

@@ -53,6 +53,77 @@ def closing_quads(
     return [ring for _, ring in found[:most]]
 
 
+def corner_fills(mesh: PolyMesh, pointer: Pointer, hiding: Bvh | None) -> list[tuple[tuple[int, ...], Floats]]:
+    """Corners of the border that a quad would fill: two border edges that meet at a point, and the place (3,) across
+    from it that makes a parallelogram with them, where the pointer is inside."""
+    if mesh.n_faces == 0 or pointer.form is None:
+        return []
+    near = nearest_points(mesh, pointer, REACH, hiding, slack_for(mesh, hiding), 6, mesh.topology.border_points)
+    start, around = mesh.topology.point_edges
+    ends, uses = mesh.topology.edge_points, mesh.topology.edge_uses
+    here = np.array([pointer.x, pointer.y])
+    out = []
+    for p in near.tolist():
+        free = [int(e) for e in around[start[p] : start[p + 1]] if uses[e] == 1]
+        if len(free) != 2:
+            continue
+        a, b = (int(ends[e].sum() - p) for e in free)
+        fourth = mesh.points[a] + mesh.points[b] - mesh.points[p]
+        ring = [a, p, b]
+        shape = np.concatenate([screen_points(mesh, pointer.form)[ring, :2], pointer.form.project(fourth)[:, :2]])
+        if _signed(shape) > 0:
+            ring, shape = [b, p, a], shape[[2, 1, 0, 3]]
+        if _quality(shape) > 0.35 and _contains(shape, here) and _fits(mesh, ring, closed=False):
+            if not _covered(mesh, ring, fourth):
+                out.append((tuple(ring), fourth))
+    return out[:1]
+
+
+def closing_triangles(mesh: PolyMesh, pointer: Pointer, hiding: Bvh | None) -> list[tuple[tuple[int, ...], bool]]:
+    """Triangles to offer, best first: three open points round the pointer, or a border edge and the pointer (True)."""
+    if mesh.n_points < 2 or pointer.form is None:
+        return []
+    near = nearest_points(mesh, pointer, REACH, hiding, slack_for(mesh, hiding), 7, open_points(mesh))
+    at = screen_points(mesh, pointer.form)[:, :2]
+    here = np.array([pointer.x, pointer.y])
+    found: list[tuple[float, tuple[int, ...], bool]] = []
+    for three in combinations(near.tolist(), 3):
+        ring = _round(three, at, at[list(three)].mean(axis=0))
+        score = _quality(at[ring])
+        if score > 0.2 and _contains(at[ring], here) and _fits_triangle(mesh, ring):
+            found.append((score + 0.5, tuple(ring), False))
+    for two in combinations(near[:5].tolist(), 2):
+        shape = np.concatenate([at[list(two)], here[None]])
+        order = _round((0, 1, 2), shape, shape.mean(axis=0))
+        k = order.index(2)
+        pair = [two[i] for i in order[k + 1 :] + order[:k]]
+        edge = mesh.topology.find_edge(*pair)
+        if edge >= 0 and mesh.topology.edge_uses[edge] == 1 and _quality(shape[order]) > 0.4:
+            if int(mesh.corners[mesh.topology.edge_corner[edge]]) != pair[0]:
+                found.append((_quality(shape[order]), tuple(pair), True))
+    found.sort(key=lambda item: -item[0])
+    return [(ring, fresh) for _, ring, fresh in found[:2]]
+
+
+def _fits_triangle(mesh: PolyMesh, ring: list[int]) -> bool:
+    topology = mesh.topology
+    sides = [(ring[k], ring[(k + 1) % 3]) for k in range(3)]
+    edges = topology.find_edges(np.array(sides))
+    if any(e >= 0 and topology.edge_uses[e] != 1 for e in edges.tolist()):
+        return False
+    if (edges >= 0).all():
+        faces = [set(mesh.face(int(f)).tolist()) for f in mesh.face_of_corner[topology.edge_corner[edges]]]
+        if any(f == set(ring) for f in faces):
+            return False
+    return _agrees(mesh, sides, edges.tolist())
+
+
+def _signed(ring: Floats) -> float:
+    """Twice the signed area of a ring on the screen; positive where it runs clockwise as seen (y points down)."""
+    ahead = np.roll(ring, -1, axis=0)
+    return float((ring[:, 0] * ahead[:, 1] - ring[:, 1] * ahead[:, 0]).sum())
+
+
 def _round(ids: tuple[int, ...], at: Floats, middle: Floats) -> list[int]:
     """Ids in order round a middle, counter-clockwise on screen."""
     angle = [np.arctan2(-(at[i][1] - middle[1]), at[i][0] - middle[0]) for i in ids]

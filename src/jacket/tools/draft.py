@@ -18,15 +18,16 @@ from jacket.core.mesh.edits import (
     points_removed,
     points_welded,
 )
+from jacket.core.mesh.lifted import lifted_points, settled
 from jacket.core.mesh.polymesh import Floats, Ints, PolyMesh
 from jacket.core.mesh.walks import edge_loop, edge_ring
 from jacket.document.derived import surface_of
 from jacket.errors import EditRefused
-from jacket.tools.base import Tool
-from jacket.tools.closing import closing_quads
+from jacket.tools.base import Option, Tool
+from jacket.tools.closing import closing_quads, closing_triangles, corner_fills, open_points
 from jacket.tools.events import NO_GHOST, Ghost, Pointer
 from jacket.tools.mirror import AXES, on_plane, partner_edge, partner_faces, partners, reflected
-from jacket.tools.pick import NOTHING, Pick, nearest_points, occluder, pick, slack_for, source_hit
+from jacket.tools.pick import NOTHING, Pick, nearest_points, occluder, pick, screen_points, slack_for, source_hit
 
 
 @dataclass(frozen=True, eq=False)
@@ -48,6 +49,7 @@ class Draft(Tool):
     """Quads drawn on the source; the ghost shows what will happen before it does."""
 
     id, label, stage, key = "draft", "Draft", "topology", "D"
+    options = (Option("triangles", "Offer triangles too", "switch"),)
     legend = (
         ("click", "point, or close a quad"),
         ("drag edge", "pull a new quad"),
@@ -62,6 +64,7 @@ class Draft(Tool):
         self.start: Pointer | None = None
         self.moved = False
         self.pixel = 0.0
+        self.triangles = False
 
     @property
     def busy(self) -> bool:
@@ -112,16 +115,44 @@ class Draft(Tool):
         if pointer.ctrl:
             return [place]
         offers = []
-        for quad in closing_quads(mesh, pointer, hit.position, hiding):
-            ring = mesh.points[list(quad)]
-            if len(quad) == 3:
-                ring = np.concatenate([ring, hit.position[None]])
-                what = "Add a point and close a quad"
+        quads = closing_quads(mesh, pointer, hit.position, hiding)
+        for three, fourth in corner_fills(mesh, pointer, hiding):
+            place4 = self._project(fourth[None])[0]
+            near = self._open_point_near(mesh, place4, pointer)
+            if near >= 0 and near not in three:
+                if {*three, near} not in [set(q) for q in quads]:
+                    offers.append(self._closing(mesh, (*three, near), hit.position, "Fill the corner"))
             else:
-                what = "Close quad"
-            lines = np.stack([ring, np.roll(ring, -1, axis=0)], axis=1)
-            offers.append(Offer("close", Ghost(lines=lines, what=what, how="click"), quad, hit.position))
+                offers.append(self._closing(mesh, three, place4, "Fill the corner with a quad"))
+        closing = [self._closing(mesh, q, hit.position, "Close quad" if len(q) == 4 else "Add a point and close a quad")
+                   for q in quads]  # fmt: skip
+        offers = [*[o for o in closing if len(o.face) == 4], *offers, *[o for o in closing if len(o.face) == 3]]
+        if self.triangles:
+            for face, fresh in closing_triangles(mesh, pointer, hiding):
+                what = "Add a point and close a triangle" if fresh else "Close triangle"
+                offers.append(self._closing(mesh, face, hit.position if fresh else None, what, "triangle"))
         return [*offers, place]
+
+    @staticmethod
+    def _closing(
+        mesh: PolyMesh, face: tuple[int, ...], position: Floats | None, what: str, kind: str = "close"
+    ) -> Offer:
+        ring = mesh.points[list(face)]
+        if position is not None and len(face) < (3 if kind == "triangle" else 4):
+            ring = np.concatenate([ring, position[None]])
+        lines = np.stack([ring, np.roll(ring, -1, axis=0)], axis=1)
+        return Offer(kind, Ghost(lines=lines, what=what, how="click"), face, position)
+
+    def _open_point_near(self, mesh: PolyMesh, place: Floats, pointer: Pointer) -> int:
+        """An open point within reach of a place, as seen on the screen."""
+        assert pointer.form is not None
+        ids = np.flatnonzero(open_points(mesh))
+        if len(ids) == 0:
+            return -1
+        at = screen_points(mesh, pointer.form)[ids, :2]
+        far = np.hypot(*(at - pointer.form.project(place)[0, :2]).T)
+        k = int(np.nanargmin(far)) if np.isfinite(far).any() else 0
+        return int(ids[k]) if far[k] <= self.settings.reach * 1.3 else -1
 
     def _point_offer(self, mesh: PolyMesh, found: Pick) -> Offer:
         ghost = Ghost(marks=mesh.points[[found.id]], what="Move the point", how="drag")
@@ -169,7 +200,13 @@ class Draft(Tool):
         if not self.offers:
             self.hover(pointer)
         self.dragging, self.start, self.moved = self.offer, pointer, False
-        names = {"point": "put a point", "close": "close a quad", "loop": "insert a loop", "pull": "pull an edge"}
+        names = {
+            "point": "put a point",
+            "close": "close a quad",
+            "triangle": "close a triangle",
+            "loop": "insert a loop",
+            "pull": "pull an edge",
+        }
         name = names.get(self.offer.kind, f"move a {self.offer.pick.kind}")
         self.document.begin(name)
 
@@ -213,12 +250,15 @@ class Draft(Tool):
         if not self.moved:
             if offer.kind == "point" and offer.position is not None:
                 self.document.edit_jacket("put a point", self._with_point(mesh, offer.position))
-            elif offer.kind == "close":
-                self.document.edit_jacket("close a quad", self._with_quad(mesh, offer))
+            elif offer.kind in ("close", "triangle"):
+                self.document.edit_jacket("close a face", self._with_quad(mesh, offer))
             elif offer.kind == "loop":
                 self.document.edit_jacket("insert a loop", self._with_loop(mesh, offer.pick.id, offer.pick.share))
         elif offer.kind == "move" and offer.pick.kind == "point" and not pointer.ctrl:
-            name = self._weld_after_drag(mesh, offer.pick.id, pointer)
+            try:
+                name = self._weld_after_drag(mesh, offer.pick.id, pointer)
+            except EditRefused as reason:
+                self.note = f"Moved but not welded: {reason}"
         self.document.commit(name)
 
     def _project(self, points: Floats) -> Floats:
@@ -251,7 +291,7 @@ class Draft(Tool):
     def _with_quad(self, mesh: PolyMesh, offer: Offer) -> PolyMesh:
         axis = self.document.state.mirror
         face = list(offer.face)
-        if len(face) == 3 and offer.position is not None:
+        if len(face) < (3 if offer.kind == "triangle" else 4) and offer.position is not None:
             before = mesh.n_points
             mesh = self._with_point(mesh, offer.position)
             face.append(before)
@@ -282,23 +322,24 @@ class Draft(Tool):
         twin_start = partners(mesh, axis)[mesh.topology.edge_points[edge, 0]] if other >= 0 else -1
         edited = loop_inserted(mesh, edge, from_start)
         new = edited.mesh
-        points = new.points.copy()
-        points[edited.added] = self._project(points[edited.added])
-        new = new.with_points(points)
+        new = self._settled(new, edited.added)
         if other >= 0 and ends is not None and other != edge:
             e = new.topology.find_edge(*ends[1].tolist())
             if e >= 0:
                 c = int(new.topology.edge_corner[e])
                 s = share if int(new.corners[c]) == int(twin_start) else 1 - share
                 again = loop_inserted(new, e, s)
-                points = again.mesh.points.copy()
-                points[again.added] = self._project(points[again.added])
-                new = again.mesh.with_points(points)
+                new = self._settled(again.mesh, again.added)
         return new
+
+    def _settled(self, mesh: PolyMesh, added: Ints) -> PolyMesh:
+        """New points of a loop laid onto the source, or kept between lifted ones."""
+        source = self.document.state.source
+        return settled(mesh, surface_of(source.mesh) if source is not None else None, added, new=True)
 
     def _slid(self, mesh: PolyMesh, offer: Offer, pointer: Pointer) -> float:
         """The share along the picked edge that lies nearest to the pointer."""
-        from jacket.tools.pick import screen_points, segment_distance
+        from jacket.tools.pick import segment_distance
 
         assert pointer.form is not None
         ends = screen_points(mesh, pointer.form)[mesh.topology.edge_points[offer.pick.id], :2]
@@ -306,7 +347,7 @@ class Draft(Tool):
         return float(np.clip(share[0], 0.05, 0.95))
 
     def _drag_points(self, mesh: PolyMesh, ids: Ints, start: Pointer, pointer: Pointer) -> None:
-        moved = self._followed(mesh.points[ids], start, pointer)
+        moved = self._followed(mesh.points[ids], start, pointer, lifted_points(mesh)[ids])
         self.document.edit_jacket("move", self._moved_with_mirror(mesh, ids, moved))
         ring = moved if len(moved) > 1 else np.repeat(moved, 2, axis=0)
         lines = np.stack([ring, np.roll(ring, -1, axis=0)], axis=1)
@@ -316,19 +357,19 @@ class Draft(Tool):
             if near >= 0:
                 self.ghost = Ghost(marks=self._mesh().points[[near]], what="Weld the points", how="let go")
 
-    def _followed(self, points: Floats, start: Pointer, pointer: Pointer) -> Floats:
-        """Points carried with the pointer and laid onto the source."""
+    def _followed(self, points: Floats, start: Pointer, pointer: Pointer, lifted: Any = False) -> Floats:
+        """Points carried with the pointer and laid onto the source, lifted ones excepted."""
         assert pointer.form is not None
         camera = pointer.form
         if len(points) == 1:
             hit = source_hit(self.document.state, pointer)
-            if hit is not None:
+            if hit is not None and not np.any(lifted):
                 return hit.position[None].copy()
         depth = float(np.nanmean(camera.project(points)[:, 2]))
         size = camera.pixel_size(depth)
         right, up, _ = camera.rotation
         shift = right * (pointer.x - start.x) * size - up * (pointer.y - start.y) * size
-        return self._project(points + shift)
+        return np.where(np.reshape(lifted, (-1, 1)), points + shift, self._project(points + shift))
 
     def _moved_with_mirror(self, mesh: PolyMesh, ids: Ints, moved: Floats) -> PolyMesh:
         axis = self.document.state.mirror
@@ -377,13 +418,18 @@ class Draft(Tool):
             joins = border_pulled_targets(mesh, ids, pointer.form.project(moved)[:, :2],
                                           pointer.form.project(mesh.points)[:, :2], self.settings.reach * 1.3)  # fmt: skip
             targets.update(joins)
+        self.note = ""
         try:
             new = borders_pulled(mesh, offer.edges, targets).mesh
-        except EditRefused:
-            new = borders_pulled(mesh, offer.edges, {int(p): moved[k] for k, p in enumerate(ids.tolist())}).mesh
+        except EditRefused as reason:
+            self.note = f"Not joined: {reason}"
+            targets = {int(p): moved[k] for k, p in enumerate(ids.tolist())}
+            new = borders_pulled(mesh, offer.edges, targets).mesh
         new = self._mirrored_pull(mesh, new, offer.edges, ids, targets)
         self.document.edit_jacket("pull an edge", new)
-        self.ghost = Ghost(what="Pull a quad", how="let go")
+        joined = [int(t) for t in targets.values() if np.ndim(t) == 0]
+        what = self.note or (f"Pull, welding {len(joined)} points" if joined else "Pull a quad")
+        self.ghost = Ghost(marks=mesh.points[joined], what=what, how="let go")
 
     def _mirrored_pull(self, mesh: PolyMesh, new: PolyMesh, edges: Ints, ids: Ints, targets: dict) -> PolyMesh:  # type: ignore[type-arg]
         """The same pull on the other side, where it is a different place."""

@@ -32,6 +32,7 @@ class Ghost:
     lines     (S, 2, 3) or (S, 2, 2) dashed segments in the view's space
     marks     (K, 3) or (K, 2) points shown as small rings
     circle    radius in pixels about the pointer, 0 for none
+    screen    (S, 2, 2) segments in pixels: boxes and lassos
     what, how caption: what will happen, and the gesture that does it
     """
 
@@ -39,6 +40,7 @@ class Ghost:
     lines: Floats = field(default_factory=lambda: np.zeros((0, 2, 3)))
     marks: Floats = field(default_factory=lambda: np.zeros((0, 3)))
     circle: float = 0.0
+    screen: Floats = field(default_factory=lambda: np.zeros((0, 2, 2)))
     what: str = ""
     how: str = ""
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
+from jacket.core.mesh.lifted import settled
 from jacket.core.mesh.polymesh import Floats, Ints, PolyMesh
 from jacket.core.mesh.rows import edges_dissolved, loop_evened, loop_slid, loops_inserted, rails, row_collapsed
 from jacket.core.mesh.walks import edge_loop, edge_ring, ring_edges
@@ -168,10 +169,7 @@ class Rows(Drawing):
         if self.document.state.source is None:
             return new
         moved = np.flatnonzero((new.points != old.points).any(axis=1))
-        points = new.points.copy()
-        if len(moved):
-            points[moved] = self.surface().project(points[moved])
-        return new.with_points(points)
+        return settled(new, self.surface(), moved)
 
     def release(self, pointer: Pointer) -> None:
         start, self.start = self.start, None
@@ -202,10 +200,8 @@ class Rows(Drawing):
                 if e < 0:
                     continue  # the row runs through both sides and is cut already
                 new, added = loops_inserted(mesh, e, self.count)
-                points = new.points.copy()
-                if self.document.state.source is not None:
-                    points[added] = self.surface().project(points[added])
-                mesh = new.with_points(points)
+                source = self.document.state.source
+                mesh = settled(new, self.surface() if source is not None else None, added, new=True)
             self.document.edit_jacket(self._name(), mesh)
         elif mode == "even":
             for a, b in ends:
@@ -215,7 +211,7 @@ class Rows(Drawing):
         else:
             new = row_collapsed(mesh, edge)
             if self.document.state.source is not None:
-                new = new.with_points(self.surface().project(new.points))
+                new = settled(new, self.surface(), np.arange(new.n_points))
             self.document.edit_jacket(self._name(), new)
 
     def remove(self, pointer: Pointer) -> None:

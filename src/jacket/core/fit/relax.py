@@ -53,6 +53,37 @@ def relaxed(
     return mesh.with_points(points)
 
 
+def relaxed_part(
+    mesh: PolyMesh, surface: Bvh, ids: Ints, strength: Floats, rounds: int, lines: Lines | None = None,
+    evenness: float = 0.3,
+) -> Floats:  # fmt: skip
+    """(V, 3) positions after relaxing only points `ids`, each by its strength (K,): the faces at them alone are looked
+    at, so that a brush costs what it touches."""
+    near = np.zeros(mesh.n_points, bool)
+    near[ids] = True
+    faces = np.unique(mesh.face_of_corner[near[mesh.corners]])
+    # Faces that touch those give the sizes that evenness goes by.
+    near[mesh.corners[np.isin(mesh.face_of_corner, faces)]] = True
+    corners = np.flatnonzero(np.isin(mesh.face_of_corner, np.unique(mesh.face_of_corner[near[mesh.corners]])))
+    used, local = np.unique(mesh.corners[corners], return_inverse=True)
+    starts = np.concatenate([[0], np.flatnonzero(np.diff(mesh.face_of_corner[corners])) + 1, [len(corners)]])
+    places = mesh.points[used]
+    own = np.searchsorted(used, ids)
+    fixed = np.zeros(len(ids), bool) if lines is None else lines.fixed[ids]
+    slides = np.zeros(len(ids), bool) if lines is None else lines.sliding[ids] & ~fixed
+    moves = np.where(fixed, 0.0, strength)[:, None]
+    for _ in range(rounds):
+        aims = square_aims(places, local.astype(np.int32), starts.astype(np.int32), evenness)
+        wanted = places[own] + moves * (aims[own] - places[own])
+        new = surface.project(wanted)
+        if lines is not None and slides.any():
+            new[slides] = surface.project(lines.curve.project(wanted[slides]))
+        places[own[~fixed]] = new[~fixed]
+    out = mesh.points.copy()
+    out[ids] = places[own]
+    return out
+
+
 def square_aims(points: Floats, corners: Ints, starts: Ints, evenness: float) -> Floats:
     """(V, 3) mean, over the faces at each point, of its corner in the regular polygon of best fit.
 

@@ -1,0 +1,163 @@
+"""Layers of the jacket: making, naming, ordering, joining, splitting and copying them, each as one step."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable
+from dataclasses import replace
+
+import numpy as np
+
+from jacket.core.mesh.choosing import as_kind
+from jacket.core.mesh.cleaning import near_merged
+from jacket.core.mesh.pieces import mirrored_copy, put_side_by_side, split_off, turned_copy
+from jacket.core.mesh.polymesh import Floats, PolyMesh
+from jacket.document.document import Document
+from jacket.document.state import Held, JacketObject, State
+from jacket.errors import EditRefused, JacketError
+
+MOST_COPIES = 360
+
+
+def layer_of(state: State, layer_id: int) -> JacketObject:
+    """A layer by its id; raises a sentence when it is gone."""
+    found = next((j for j in state.jackets if j.id == layer_id), None)
+    if found is None:
+        raise JacketError("That layer is gone meanwhile; nothing was changed.")
+    return found
+
+
+def _free_name(state: State, name: str) -> str:
+    taken, k, free = {j.name for j in state.jackets}, 2, name
+    while free in taken:
+        free, k = f"{name} {k}", k + 1
+    return free
+
+
+def _with_layer(state: State, name: str, mesh: PolyMesh, after: int | None = None) -> State:
+    """A new layer behind another one, made the active one."""
+    layer = JacketObject(state.next_id, _free_name(state, name), mesh)
+    at = next((k + 1 for k, j in enumerate(state.jackets) if j.id == after), len(state.jackets))
+    jackets = (*state.jackets[:at], layer, *state.jackets[at:])
+    return state.with_(jackets=jackets, active=layer.id, next_id=state.next_id + 1, held=Held())
+
+
+def _changed(state: State, layer_id: int, change: Callable[[JacketObject], JacketObject]) -> State:
+    return state.with_(jackets=tuple(change(j) if j.id == layer_id else j for j in state.jackets))
+
+
+def add_layer(document: Document) -> None:
+    """An empty layer, active from now on."""
+    document.apply("add a layer", _with_layer(document.state, "Layer", PolyMesh.empty()))
+
+
+def choose_layer(document: Document, layer_id: int) -> None:
+    """Work on another layer; no step of its own."""
+    if layer_id != document.state.active:
+        layer_of(document.state, layer_id)
+        document.amend(document.state.with_(active=layer_id, held=Held()))
+
+
+def lock_layer(document: Document, layer_id: int) -> None:
+    """Lock a layer, or unlock it."""
+    locked = not layer_of(document.state, layer_id).locked
+    name = "lock a layer" if locked else "unlock a layer"
+    document.apply(name, _changed(document.state, layer_id, lambda j: replace(j, locked=locked)))
+
+
+def rename_layers(document: Document, ids: list[int], pattern: str) -> None:
+    """Rename layers by a pattern: * stands for the old name, # for a number counted from 1 (## for two digits)."""
+    pattern = pattern.strip()
+    if not pattern:
+        raise JacketError("A layer needs a name; type one, with * for the old name and # for a number.")
+    if len(ids) > 1 and "*" not in pattern and "#" not in pattern:
+        raise JacketError("Several layers cannot share a name; use * for the old name or # for a number.")
+    state = document.state
+    for k, layer_id in enumerate(ids):
+        number = re.sub("#+", lambda m, k=k: str(k + 1).zfill(len(m[0])), pattern)  # type: ignore[misc]
+        name = number.replace("*", layer_of(state, layer_id).name)
+        state = _changed(state, layer_id, lambda j, n=name: replace(j, name=n))  # type: ignore[misc]
+    document.apply("rename a layer" if len(ids) == 1 else f"rename {len(ids)} layers", state)
+
+
+def move_layer(document: Document, layer_id: int, by: int) -> None:
+    """Move a layer up (by < 0) or down in the order of the bench."""
+    rows = list(document.state.jackets)
+    at = rows.index(layer_of(document.state, layer_id))
+    to = int(np.clip(at + by, 0, len(rows) - 1))
+    rows.insert(to, rows.pop(at))
+    document.apply("reorder the layers", document.state.with_(jackets=tuple(rows)))
+
+
+def _check_open(layers: list[JacketObject]) -> None:
+    for layer in layers:
+        if layer.locked:
+            raise JacketError(f"{layer.name} is locked; unlock it on the bench first.")
+
+
+def _welded_at_one_spot(mesh: PolyMesh) -> PolyMesh:
+    """Points at one spot welded, where there are some and the surface allows it."""
+    try:
+        return near_merged(mesh, 1e-6 * max(mesh.diagonal, 1e-300))[0]
+    except EditRefused:
+        return mesh
+
+
+def join_layers(document: Document) -> None:
+    """Make one layer of all visible ones; points that lie at one spot are welded where the surface allows it."""
+    state = document.state
+    layers = [j for j in state.jackets if j.visible]
+    if len(layers) < 2:
+        raise JacketError("Joining needs two visible layers or more; show them on the bench first.")
+    _check_open(layers)
+    mesh = put_side_by_side([j.mesh for j in layers])
+    mesh = _welded_at_one_spot(mesh)
+    kept = next((j for j in layers if j.id == state.active), layers[0])
+    rest = tuple(replace(kept, mesh=mesh) if j.id == kept.id else j for j in state.jackets
+                 if j.id == kept.id or not j.visible)  # fmt: skip
+    document.apply("join the layers", state.with_(jackets=rest, active=kept.id, held=Held()))
+
+
+def split_held(document: Document) -> None:
+    """Put the held faces into a layer of their own."""
+    layer = document.open_jacket()
+    held = document.state.held
+    faces = np.unique(np.concatenate([as_kind(layer.mesh, h.kind, h.ids, "faces") for h in held.parts] or [held.ids]))
+    rest, apart = split_off(layer.mesh, faces)
+    state = document.state.with_jacket_mesh(rest, Held())
+    document.apply("split into a layer", _with_layer(state, f"{layer.name} part", apart, layer.id))
+
+
+def copy_layer(document: Document) -> None:
+    """A second layer like the active one."""
+    layer = document.require_jacket()
+    document.apply("duplicate a layer", _with_layer(document.state, f"{layer.name} copy", layer.mesh, layer.id))
+
+
+def mirror_layer(document: Document, axis: int) -> None:
+    """A copy of the active layer on the other side of a plane through the origin."""
+    layer = document.require_jacket()
+    mesh = mirrored_copy(layer.mesh, axis)
+    document.apply("mirror a layer", _with_layer(document.state, f"{layer.name} mirrored", mesh, layer.id))
+
+
+def radial_layers(document: Document, axis: int, count: int, centre: Floats) -> None:
+    """The active layer repeated `count` times round an axis through a centre, as one new layer with the first in it;
+    neighbours that meet are welded."""
+    layer = document.open_jacket()
+    if not 2 <= count <= MOST_COPIES:
+        raise JacketError(f"Copies round an axis: between 2 and {MOST_COPIES}.")
+    copies = [turned_copy(layer.mesh, axis, 2 * np.pi * k / count, centre) for k in range(count)]
+    mesh = put_side_by_side(copies)
+    mesh = _welded_at_one_spot(mesh)
+    document.apply(f"repeat {count} times", document.state.with_jacket_mesh(mesh, Held()))
+
+
+def remove_layer(document: Document) -> None:
+    """Take the active layer away; an empty one takes the place of the last."""
+    state, layer = document.state, document.open_jacket()
+    rest = tuple(j for j in state.jackets if j.id != layer.id)
+    if not rest:
+        rest = (JacketObject(state.next_id, "Jacket", PolyMesh.empty()),)
+        state = state.with_(next_id=state.next_id + 1)
+    document.apply(f"remove {layer.name}", state.with_(jackets=rest, active=rest[-1].id, held=Held()))
