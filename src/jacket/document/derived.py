@@ -16,6 +16,7 @@ from jacket.core.checks.source import source_checks
 from jacket.core.checks.topology import topology_checks
 from jacket.core.flatten.stretch import face_stretch, measure_stretch
 from jacket.core.layout.islands import Islands
+from jacket.core.mesh.geometry import edge_lengths
 from jacket.core.mesh.polymesh import Floats, Ints, PolyMesh
 from jacket.core.source.crossings import crossing_pairs
 from jacket.core.source.health import Health, examine, part_labels, welded_copy
@@ -138,6 +139,20 @@ def mirror_difference(mesh: PolyMesh, plane: Plane) -> NDArray[np.float64]:
         return values[to]
 
     return kept(mesh, key, make)
+
+
+def uncovered_values(mesh: PolyMesh, jackets: list[PolyMesh]) -> tuple[NDArray[np.float64], float]:
+    """(V,) distance of a source's points to the nearest jacket, of large ones at the points of a light copy, and the
+    distance from which on a place counts as not covered: over half of the jackets' middling edge."""
+    light, to = light_of(mesh, HEAT_POINTS)
+    far = np.full(light.n_points, np.inf)
+    lengths = []
+    for jacket in jackets:
+        far = np.minimum(far, surface_of(jacket).closest(light.points)[2])
+        lengths.append(edge_lengths(jacket))
+    reach = 0.6 * float(np.median(np.concatenate(lengths))) if lengths else 1.0
+    # Half a reach is still well covered: heat begins there.
+    return np.maximum(far - 0.5 * reach, 0.0)[to], reach
 
 
 def crossings_of(mesh: PolyMesh) -> Ints | None:

@@ -6,17 +6,24 @@ from typing import Any
 
 import numpy as np
 from PySide6.QtCore import QPointF, Qt
-from PySide6.QtGui import QPainter
+from PySide6.QtGui import QColor, QPainter
 
-from jacket.document.derived import pickable, surface_of
+from jacket.core.space.raster import covered
+from jacket.document.derived import kept, light_of, pickable, surface_of
 from jacket.document.document import Document
 from jacket.qt.glview import GlView
-from jacket.qt.overlay import draw_axes
+from jacket.qt.overlay import draw_axes, draw_difference, draw_poles
+from jacket.qt.scenes import pole_ids
+from jacket.qt.theme import font
 from jacket.tools.events import Pointer
+from jacket.tools.pick import occluder, slack_for, visible
 from jacket.tools.view import FormCamera
 
-CHIPS = [("source", "Source"), ("jacket", "Jacket"), ("wire", "Wire"), ("poles", "Poles"), ("islands", "Islands"),
-         ("gap", "Gap to source"), ("moved", "Moved")]  # fmt: skip
+CHIPS = [("source", "Source"), ("jacket", "Jacket"), ("through", "Through"), ("wire", "Wire"), ("poles", "Poles"),
+         ("islands", "Islands"), ("gap", "Gap to source"), ("moved", "Moved")]  # fmt: skip
+
+MOST_POLES = 220
+"""So many poles get their valence written beside them; more are dots until the view is nearer."""
 
 
 class FormView(GlView):
@@ -29,9 +36,58 @@ class FormView(GlView):
         self.document = document
         self.camera = FormCamera(np.zeros(3), 3.0)
         self.overlay.extra = self._paint_extra
+        self.mark_poles = False
+        self.compare_outline = False
+        self._difference: tuple[Any, Any, Any, int] | None = None
 
     def _paint_extra(self, painter: QPainter) -> None:
+        if not self.moving:
+            if self.mark_poles:
+                self._paint_poles(painter)
+            if self.compare_outline:
+                self._paint_difference(painter)
         draw_axes(painter, self.camera.rotation, self.height())
+
+    def _paint_poles(self, painter: QPainter) -> None:
+        jacket = self.document.state.jacket
+        if jacket is None or not jacket.visible or not self.ready():
+            return
+        mesh = jacket.mesh
+        store: dict[str, Any] = kept(mesh, "seen poles", dict)
+        if store.get("camera") is not self.camera:
+            ids = kept(mesh, "poles", lambda: pole_ids(mesh))
+            at = self.camera.project(mesh.points[ids])[:, :2] if len(ids) else np.zeros((0, 2))
+            inside = ((at > 0) & (at < [self.width(), self.height()])).all(axis=1)
+            at, ids = at[inside], ids[inside]
+            if len(ids) <= MOST_POLES:
+                hiding = occluder(self.document.state)
+                keep = visible(self.camera, mesh.points[ids], hiding, slack_for(mesh, hiding))
+                at, ids = at[keep], ids[keep]
+            store.update(camera=self.camera, at=at, ids=ids)
+        at, ids = store["at"], store["ids"]
+        if len(ids) <= MOST_POLES:
+            draw_poles(painter, at, mesh.topology.valence[ids])
+
+    def _paint_difference(self, painter: QPainter) -> None:
+        """Where the outlines of jacket and source differ from here, and by how much of the source's."""
+        state = self.document.state
+        source, jacket = state.source, state.jacket
+        if source is None or jacket is None or jacket.mesh.n_faces == 0:
+            return
+        key = (self.camera, source.mesh, jacket.mesh)
+        if self._difference is None or any(a is not b for a, b in zip(self._difference[0], key, strict=True)):
+            light, _ = light_of(source.mesh, 240_000)
+            masks = [
+                covered(self.camera.project(m.points), m.triangle_points, self.width(), self.height())
+                for m in (light, jacket.mesh)
+            ]
+            self._difference = (key, masks[0] & ~masks[1], masks[1] & ~masks[0], int(masks[0].sum()))
+        _, beyond, short, whole = self._difference
+        off = draw_difference(painter, beyond, short)
+        painter.setFont(font(11, bold=True))
+        painter.setPen(QColor("#fbf9f4"))
+        text = f"Outline differs by {100 * off / max(whole, 1):.2f} % of the source's"
+        painter.drawText(QPointF(90, self.height() - 22), text)
 
     def project(self, points: Any) -> Any:
         return self.camera.project(points)

@@ -125,9 +125,32 @@ def _rows(p: QPainter) -> None:
     p.drawPolyline([QPointF(11, 25.5), QPointF(14, 22.5), QPointF(17, 25.5)])
 
 
+def _move(p: QPainter) -> None:
+    p.drawLine(QPointF(14, 14), QPointF(14, 4))
+    p.drawLine(QPointF(14, 14), QPointF(23, 19))
+    p.drawLine(QPointF(14, 14), QPointF(5, 19))
+    p.setBrush(p.pen().color())
+    for at in (QPointF(14, 4), QPointF(23, 19), QPointF(5, 19)):
+        p.drawEllipse(at, 2.0, 2.0)
+
+
+def _lift(p: QPainter) -> None:
+    p.drawPolyline([QPointF(4, 22), QPointF(9, 22), QPointF(14, 12), QPointF(19, 22), QPointF(24, 22)])
+    p.drawLine(QPointF(14, 10), QPointF(14, 3))
+    p.drawPolyline([QPointF(11, 6), QPointF(14, 3), QPointF(17, 6)])
+
+
+def _tidy(p: QPainter) -> None:
+    for y in (7, 14, 21):
+        p.drawLine(QPointF(4, y), QPointF(24, y))
+    p.setBrush(p.pen().color())
+    for at in (QPointF(8, 7), QPointF(14, 7), QPointF(20, 7), QPointF(8, 14), QPointF(20, 14), QPointF(14, 21)):
+        p.drawEllipse(at, 1.8, 1.8)
+
+
 _PAINTERS: dict[str, Painter] = {
     "draft": _draft, "nudge": _nudge, "relax": _relax, "unpick": _unpick, "hold": _hold, "cut": _cut, "sew": _sew,
-    "place": _place, "ladder": _ladder, "weave": _weave, "sleeve": _sleeve, "darn": _darn, "rows": _rows, "sift": _sift, "gauge": _gauge, "ground": _ground,
+    "place": _place, "ladder": _ladder, "weave": _weave, "sleeve": _sleeve, "darn": _darn, "rows": _rows, "move": _move, "lift": _lift, "tidy": _tidy, "sift": _sift, "gauge": _gauge, "ground": _ground,
 }  # fmt: skip
 
 

@@ -7,7 +7,7 @@ from typing import Any
 
 import numpy as np
 from PySide6.QtCore import QLineF, QPointF, QRectF, Qt
-from PySide6.QtGui import QColor, QFontMetricsF, QPainter, QPen
+from PySide6.QtGui import QColor, QFontMetricsF, QImage, QPainter, QPen
 from PySide6.QtWidgets import QWidget
 
 from jacket.qt.theme import font
@@ -43,6 +43,8 @@ class Overlay(QWidget):
             if len(at) <= 4 and len(at) >= 3 and ghost.what.startswith(("Close", "Add", "Move the face", "Remove")):
                 self._wash(painter, at)
             self._dashes(painter, at)
+        if len(ghost.screen):
+            self._dashes(painter, ghost.screen)
         if len(ghost.marks):
             for x, y in self.project(ghost.marks)[:, :2]:
                 painter.setBrush(Qt.BrushStyle.NoBrush)
@@ -99,6 +101,27 @@ class Overlay(QWidget):
         painter.drawText(QRectF(x + 9, y, what + 2, height), Qt.AlignmentFlag.AlignVCenter, ghost.what)
         painter.setPen(QColor("#e3a712"))
         painter.drawText(QRectF(x + 20 + what, y, how + 4, height), Qt.AlignmentFlag.AlignVCenter, ghost.how)
+
+
+def draw_poles(painter: QPainter, at: Any, valence: Any) -> None:
+    """Poles as ink diamonds with their valence; at (N, 2) pixels."""
+    painter.setFont(font(9, bold=True))
+    for (x, y), count in zip(at.tolist(), valence.tolist(), strict=True):
+        painter.setPen(QPen(QColor("#fbf9f4"), 1.0))
+        painter.setBrush(QColor("#23272E"))
+        painter.drawPolygon([QPointF(x, y - 8), QPointF(x + 8, y), QPointF(x, y + 8), QPointF(x - 8, y)])
+        painter.drawText(QRectF(x - 8, y - 8, 16, 16), Qt.AlignmentFlag.AlignCenter, str(count))
+
+
+def draw_difference(painter: QPainter, beyond: Any, short: Any) -> float:
+    """Two masks (H, W) as washes: where only the source shows, and where only the jacket does."""
+    picture = np.zeros((*beyond.shape, 4), np.uint8)
+    picture[beyond] = (0, 167, 227, 190)
+    picture[short] = (151, 99, 165, 200)
+    height, width = beyond.shape
+    image = QImage(np.ascontiguousarray(picture).tobytes(), width, height, 4 * width, QImage.Format.Format_ARGB32)
+    painter.drawImage(0, 0, image)
+    return float(beyond.sum() + short.sum())
 
 
 def draw_axes(painter: QPainter, rotation: Any, height: int) -> None:

@@ -9,7 +9,6 @@ from typing import Any
 import numpy as np
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import (
-    QCheckBox,
     QComboBox,
     QFrame,
     QHBoxLayout,
@@ -23,10 +22,12 @@ from PySide6.QtWidgets import (
 )
 
 from jacket.core.mesh.geometry import dihedral_angles, edge_lengths, face_areas
+from jacket.core.mesh.lifted import lifted_points
+from jacket.core.mesh.named import choice_names
 from jacket.document.derived import health_of
 from jacket.document.document import Document
 from jacket.document.state import SourceObject, State
-from jacket.qt import source_cards
+from jacket.qt import hand_cards, source_cards
 from jacket.qt.fields import NumberField
 from jacket.settings import Settings
 from jacket.tools.base import Tool
@@ -118,6 +119,11 @@ class Panel(QScrollArea):
     look_changed = Signal(str, object)
     gauge_wanted = Signal(float)
     new_file_left = Signal()
+    option_changed = Signal()
+    preview_wanted = Signal(str)
+    choice_wanted = Signal(str, bool)
+    typed_wanted = Signal(str, object)
+    layer_wanted = Signal(int)
 
     def __init__(
         self, document: Document, commands: dict[str, Command], values: dict[str, Any], settings: Settings
@@ -150,11 +156,14 @@ class Panel(QScrollArea):
         self.column.addStretch(1)
         self.setWidget(body)
         self.buttons: dict[str, QPushButton] = {}
+        self.tool_buttons: dict[str, QPushButton] = {}
+        self.show_card: Card | None = None
         self.stage = ""
         # What the cards show now: a drag changes the mesh many times a second, but rarely these.
         self._objects_key: Any = None
         self._held_key: Any = None
         self._trial_key: Any = None
+        self._choices: tuple[str, ...] = ()
 
     # ---- the tool in hand ----------------------------------------------------------------------
     def show_tool(self, tool: Tool, mirror: str) -> None:
@@ -171,10 +180,6 @@ class Panel(QScrollArea):
             self._slider(
                 card, "Strength", settings.strength * 100, 5, 100, "%", lambda v: setattr(settings, "strength", v / 100)
             )
-            hold = QCheckBox()
-            hold.setChecked(settings.hold_borders)
-            hold.toggled.connect(lambda on: setattr(settings, "hold_borders", on))
-            card.row("Leave borders alone", hold)
         elif tool.stage != "source":
             self._slider(
                 card,
@@ -193,6 +198,13 @@ class Panel(QScrollArea):
                 lambda k: self.command_wanted.emit(("mirror-off", "mirror-x", "mirror-y", "mirror-z")[k])
             )
             card.row("Mirror across", choice)
+        hand_cards.option_rows(self, card, tool)
+        self.tool_buttons = {}
+        for command_id in tool.actions:
+            self.tool_buttons[command_id] = self.action(card, command_id)
+        rows = hand_cards.TOOL_ROWS.get(tool.id)
+        if rows is not None and self.stage in ("topology", "seams"):
+            rows(self, card, self.document.state)
         for gesture, meaning in tool.legend:
             line = QHBoxLayout()
             left = QLabel(gesture)
@@ -201,6 +213,7 @@ class Panel(QScrollArea):
             line.setSpacing(4)
             right = QLabel(meaning)
             right.setObjectName("soft")
+            right.setWordWrap(True)
             line.addWidget(left)
             line.addWidget(right, 1)
             card.column.addLayout(line)
@@ -245,8 +258,9 @@ class Panel(QScrollArea):
             name = f"{source.name} (locked)" if source.locked else f"{source.name} (source)"
             self._object(card, source.id, name, count, source.visible, marked, is_source=True)
         for jacket in state.jackets:
-            self._object(card, jacket.id, jacket.name, f"{jacket.mesh.n_faces:,} quads" if jacket.mesh.is_quads else
-                         f"{jacket.mesh.n_faces:,} faces", jacket.visible)  # fmt: skip
+            count = f"{jacket.mesh.n_faces:,} quads" if jacket.mesh.is_quads else f"{jacket.mesh.n_faces:,} faces"
+            name = f"{jacket.name} (locked)" if jacket.locked else jacket.name
+            self._object(card, jacket.id, name, count, jacket.visible)
         if not state.sources and not state.jackets:
             text = QLabel("Nothing yet. Open a source, or drop one here.")
             text.setObjectName("soft")
@@ -259,12 +273,11 @@ class Panel(QScrollArea):
     ) -> None:  # fmt: skip
         row = QPushButton()
         row.setObjectName("chosen" if object_id == self.document.state.active or marked else "row")
-        row.setToolTip("Click to hide or show it; right-click for more." if is_source else "Click to hide or show it.")
-        if is_source:
-            row.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
-            row.customContextMenuRequested.connect(
-                lambda at: self.object_menu_wanted.emit(object_id, row.mapToGlobal(at))
-            )
+        resting = not is_source and object_id != self.document.state.active
+        row.setToolTip("Click to work on this layer; right-click for more." if resting
+                       else "Click to hide or show it; right-click for more.")  # fmt: skip
+        row.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
+        row.customContextMenuRequested.connect(lambda at: self.object_menu_wanted.emit(object_id, row.mapToGlobal(at)))
         line = QHBoxLayout(row)
         line.setContentsMargins(6, 0, 6, 0)
         left = QLabel(name)
@@ -284,6 +297,8 @@ class Panel(QScrollArea):
             # Where there are several sources the first click chooses one, the next hides or shows it.
             if several and not marked:
                 self.source_wanted.emit(object_id)
+            elif resting and visible:
+                self.layer_wanted.emit(object_id)
             else:
                 self.visible_wanted.emit(object_id, not visible)
 
@@ -303,8 +318,8 @@ class Panel(QScrollArea):
             card.right.setText("nothing")
             return
         mesh = jacket.mesh
-        word = held.kind[:-1] if len(held) == 1 else held.kind
-        card.right.setText(f"{len(held):,} {word}")
+        words = [f"{len(h.ids):,} {h.kind[:-1] if len(h.ids) == 1 else h.kind}" for h in held.parts]
+        card.right.setText(", ".join(words))
         if held.kind == "edges" and held.ids.max() < mesh.topology.n_edges:
             card.row("Length", f"{edge_lengths(mesh)[held.ids].sum():.4g} u")
             card.row("Mean turn", f"{dihedral_angles(mesh)[held.ids].mean():.1f}°")
@@ -313,8 +328,24 @@ class Panel(QScrollArea):
         elif held.kind == "faces" and held.ids.max() < mesh.n_faces:
             card.row("Area", f"{face_areas(mesh)[held.ids].sum():.4g} u²")
             card.row("Corners", f"{int(mesh.sizes[held.ids].sum()):,}")
-        elif held.kind == "points":
+        elif held.kind == "points" and held.ids.max() < mesh.n_points:
             card.row("Mean valence", f"{np.mean(mesh.topology.valence[held.ids]):.2f}")
+            up = int(lifted_points(mesh)[held.ids].sum())
+            if up:
+                card.row("Lifted", f"{up:,} of {len(held.ids):,}")
+
+    def refresh_choices(self, tool: Tool, state: State) -> None:
+        """The kept choices on Hold's card, when others are there than before."""
+        names = tuple(choice_names(state.jacket.mesh)) if state.jacket is not None else ()
+        if tool.id == "hold" and names != self._choices:
+            self._choices = names
+            self.show_tool(tool, state.mirror)
+
+    def refresh_show(self) -> None:
+        """The Show card, after something was switched elsewhere."""
+        if self.show_card is not None:
+            self.show_card.clear()
+            hand_cards.show_card(self, self.show_card)
 
     # ---- the stage ------------------------------------------------------------------------------
     def show_stage(self, stage: str) -> None:
@@ -325,7 +356,7 @@ class Panel(QScrollArea):
             card.hide()
             card.deleteLater()
         self.stage_cards, self.buttons = [], {}
-        self.health_card = self.look_card = None
+        self.health_card = self.look_card = self.show_card = None
         self.lengths = {}
         builders = _STAGE_CARDS[stage]
         for k, build in enumerate(builders):
@@ -416,7 +447,7 @@ class Panel(QScrollArea):
         box.activated.connect(lambda k: self.value_changed.emit(name, options[k][0]))
         card.row(label, box)
 
-    def action(self, card: Card, command_id: str, main: bool = False) -> None:
+    def action(self, card: Card, command_id: str, main: bool = False) -> QPushButton:
         """A button for a command."""
         command = self.commands[command_id]
         button = QPushButton(command.label)
@@ -424,10 +455,11 @@ class Panel(QScrollArea):
         button.clicked.connect(lambda: self.command_wanted.emit(command_id))
         card.column.addWidget(button)
         self.buttons[command_id] = button
+        return button
 
     def refresh_buttons(self, state: State) -> None:
         """Enable what fits now; show the trial card while there is a trial."""
-        for command_id, button in self.buttons.items():
+        for command_id, button in (*self.buttons.items(), *self.tool_buttons.items()):
             fits = self.commands[command_id].available(state)
             if button.isEnabled() != fits:
                 button.setEnabled(fits)
@@ -509,6 +541,7 @@ def _deliver_card(panel: Panel, card: Card) -> None:
 
 _STAGE_CARDS: dict[str, tuple[Callable[[Panel, Card], None], ...]] = {
     "source": (source_cards.open_card, source_cards.health_card, source_cards.mend_card, source_cards.place_card,
-               source_cards.look_card), "topology": (_topology_card,), "seams": (_seams_card,), "flatten": (_flatten_card,),
+               source_cards.look_card),
+    "topology": (_topology_card, hand_cards.layers_card, hand_cards.show_card), "seams": (_seams_card,), "flatten": (_flatten_card,),
     "layout": (_layout_card,), "deliver": (_deliver_card,),
 }  # fmt: skip

@@ -6,7 +6,7 @@ from typing import Any
 
 from PySide6.QtCore import QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QColor, QPainter
-from PySide6.QtWidgets import QAbstractButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QAbstractButton, QSizePolicy, QVBoxLayout, QWidget
 
 from jacket.qt.icons import icon
 from jacket.qt.theme import DAY, Palette, font
@@ -16,14 +16,20 @@ from jacket.tools.base import Tool
 class ToolButton(QAbstractButton):
     """One tool of the rail."""
 
-    def __init__(self, tool: type[Tool], palette: Palette) -> None:
+    def __init__(self, tool: type[Tool], palette: Palette, height: int = 54) -> None:
         super().__init__()
         self.tool, self.colours = tool, palette
         self.setCheckable(True)
-        self.setFixedSize(QSize(60, 54))
+        self.setMinimumSize(QSize(60, 34))
+        self.setMaximumSize(QSize(60, height))
+        self.setSizePolicy(QSizePolicy.Policy.Fixed, QSizePolicy.Policy.Preferred)
+        self.tallest = height
         self.setCursor(Qt.CursorShape.PointingHandCursor)
         self.setToolTip(f"{tool.label} ({tool.key})")
         self.setAccessibleName(tool.label)
+
+    def sizeHint(self) -> QSize:  # noqa: N802 - Qt's name
+        return QSize(60, self.tallest)
 
     def paintEvent(self, event: Any) -> None:  # noqa: N802 - Qt's name
         p, c = QPainter(self), self.colours
@@ -32,11 +38,12 @@ class ToolButton(QAbstractButton):
             p.fillRect(0, 0, 3, self.height(), QColor(c.accent))
         elif self.underMouse() or self.hasFocus():
             p.fillRect(self.rect(), QColor(c.bar))
-        picture = icon(self.tool.id, c.ink).pixmap(28, 28)
-        p.drawPixmap(int((self.width() - 28) / 2), 7, 28, 28, picture)
+        size = 28 if self.height() > 50 else 24 if self.height() > 42 else 17
+        picture = icon(self.tool.id, c.ink).pixmap(size, size)
+        p.drawPixmap(int((self.width() - size) / 2), max((self.height() - size - 16) // 2 + 1, 1), size, size, picture)
         p.setPen(QColor(c.ink))
         p.setFont(font(10))
-        p.drawText(QRectF(0, 36, self.width(), 15), Qt.AlignmentFlag.AlignCenter, self.tool.label)
+        p.drawText(QRectF(0, self.height() - 17, self.width(), 15), Qt.AlignmentFlag.AlignCenter, self.tool.label)
         p.end()
 
 

@@ -8,7 +8,10 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from jacket.core.mesh.geometry import point_normals
+from jacket.core.mesh.lifted import lifted_points
 from jacket.core.mesh.polymesh import PolyMesh
+from jacket.core.mesh.smooth import WEIGHT, smoothed
 from jacket.core.source.mend import triangles_of
 from jacket.core.source.symmetry import Plane
 from jacket.document.derived import (
@@ -38,12 +41,17 @@ class Display:
 
     on: dict[str, bool] = field(default_factory=lambda: {
         "source": True, "jacket": True, "wire": True, "gap": False, "poles": True, "seams": True, "islands": False,
-        "checker": False, "stretch": False, "names": True, "night": False, "trial": True, "moved": False,
+        "checker": False, "stretch": False, "names": True, "night": False, "trial": True, "moved": False, "through": False, "backs": True,
+        "solid": True, "lifted": True, "uncovered": False, "edge of sight": False,
     })  # fmt: skip
     shade: str = "smooth"
     cut_axis: str = ""
     cut_share: float = 0.5
     heat: Heat | None = None
+    push: float = 0.0
+    """How far jackets are drawn pushed out, in % of the source's diagonal."""
+    smooth: int = 0
+    """Rounds of the smoothed preview."""
 
     def key(self) -> tuple[tuple[str, bool], ...]:
         """For caching."""
@@ -57,7 +65,7 @@ class Heat:
     mesh: PolyMesh
     values: Floats
     reach: float
-    plane: Plane
+    plane: Plane | None = None
 
 
 LIGHTS = (40_000, 600_000)
@@ -209,29 +217,81 @@ def face_colours(mesh: PolyMesh, state: State, display: Display, palette: Palett
     return out
 
 
+def drawn_jacket(mesh: PolyMesh, size: float, display: Display) -> tuple[PolyMesh, Floats | None]:
+    """The jacket as it is drawn: smoothed and pushed out where that is wanted, and the lines (S, 2, 3) that stand for
+    its edges on the smoothed one."""
+    lines = None
+    if display.smooth and mesh.n_faces:
+        smooth = kept(mesh, ("smooth", display.smooth), lambda: smoothed(mesh, display.smooth))
+        mesh, lines = smooth.mesh, smooth.lines
+    if display.push and mesh.n_faces:
+        out = 0.01 * display.push * size
+        mesh = kept(mesh, ("pushed", out), lambda: mesh.with_points(mesh.points + out * point_normals(mesh)))
+    return mesh, (mesh.points[lines] if lines is not None else None)
+
+
 def jacket_layers(
     mesh: PolyMesh, state: State, display: Display, palette: Palette, pull: float, stage: str
 ) -> list[Layer]:
-    """The jacket's faces, wires, seams, poles, loose points and what is held."""
-    topology = mesh.topology
-    layers = []
+    """The jacket's faces, wires, seams, poles, lifted and loose points and what is held."""
+    size = state.source.mesh.diagonal if state.source is not None else mesh.diagonal
+    drawn, smooth_lines = drawn_jacket(mesh, size, display)
+    shown, topology = mesh if smooth_lines is not None else drawn, mesh.topology
     colours = face_colours(mesh, state, display, palette)
+    if smooth_lines is not None:
+        # Every corner of a face grew into a quad, and those four times over in each further round.
+        colours = np.repeat(colours[mesh.face_of_corner], 4 ** (display.smooth - 1), axis=0)
+    through = display.on["through"]
+    colours[:, 3] *= 0.5 if through else 1.0
     checker = 16.0 if display.on["checker"] else 0.0
-    fill = fill_rows(mesh, colours) if mesh.n_faces else np.zeros((0, FILL_WIDTH), np.float32)
-    dots = [_loose_dots(mesh, palette)]
+    solid = display.on["solid"] and drawn.n_faces > 0
+    wanted = display.on["wire"] and smooth_lines is None
+    if not solid:
+        colours[:, 3] = 0.0
+    fill = fill_rows(drawn, colours) if drawn.n_faces else np.zeros((0, FILL_WIDTH), np.float32)
+    dots = [_loose_dots(shown, palette)]
     if display.on["poles"] and stage == "topology":
-        dots.append(_pole_dots(mesh, palette))
+        dots.append(_pole_dots(shown, palette))
+    if display.on["lifted"]:
+        dots.append(dot_rows(shown.points[lifted_points(mesh)], rgb(palette.look), 6.0))
     strength = 0.4 if display.on["checker"] or display.on["stretch"] else 0.85
-    wire = rgb(palette.wire, strength) if display.on["wire"] else (0.0, 0.0, 0.0, 0.0)
-    border = mesh.points[topology.edge_points[topology.edge_uses == 1]]
+    wire = rgb(palette.wire, strength) if wanted else (0.0, 0.0, 0.0, 0.0)
+    border = shown.points[topology.edge_points[topology.edge_uses == 1]]
     lines = line_rows(border, rgb(palette.wire), 2.0)
     # Behind a source the far side cannot be seen, and drawing it would cost as much as the near one.
-    shut = state.source is not None and state.source.visible and display.on["source"]
-    layers.append(Layer(fill, lines, np.concatenate(dots), pull, checker=checker, wire=wire, shut=shut))
+    shut = not through and state.source is not None and state.source.visible and display.on["source"]
+    shut = shut or not display.on["backs"]
+    layers = [Layer(fill, lines, np.concatenate(dots), pull, checker=checker, wire=wire, shut=shut)]
+    if smooth_lines is not None and display.on["wire"]:
+        layers.append(Layer(lines=line_rows(smooth_lines, rgb(palette.wire, strength), 1.3), pull=pull * 1.1))
     if display.on["seams"]:
-        layers += stitch_layers(mesh.points[mesh.mark("seam")], palette, pull * 1.3)
-    layers += held_layers(mesh, state, palette, pull * 1.6)
+        layers += stitch_layers(shown.points[mesh.mark("seam")], palette, pull * 1.3)
+    if stage == "topology":
+        layers += sharp_layers(shown, mesh, palette, pull * 1.2)
+    layers += held_layers(shown, state, palette, pull * 1.6)
     return layers
+
+
+def sharp_layers(shown: PolyMesh, mesh: PolyMesh, palette: Palette, pull: float) -> list[Layer]:
+    """Edges marked sharp as heavy lines, thinner for less weight."""
+    out = []
+    for name in mesh.marks:
+        if name == "sharp" or name.startswith(WEIGHT):
+            width = 3.4 if name == "sharp" else 1.6 + 0.18 * min(float(name[len(WEIGHT) :]), 10.0)
+            out.append(Layer(lines=line_rows(shown.points[mesh.mark(name)], rgb(palette.ink), width), pull=pull))
+    return out
+
+
+def resting_layers(mesh: PolyMesh, state: State, display: Display, palette: Palette, pull: float) -> list[Layer]:
+    """A layer that is not worked on: paler, with thin wires."""
+    drawn, lines = drawn_jacket(
+        mesh, state.source.mesh.diagonal if state.source is not None else mesh.diagonal, display
+    )
+    colour = np.array(rgb(palette.paper, 0.35 if display.on["through"] else 0.8))
+    fill = fill_rows(drawn, colour) if drawn.n_faces else np.zeros((0, FILL_WIDTH), np.float32)
+    wire = rgb(palette.wire, 0.35) if display.on["wire"] and lines is None else (0.0, 0.0, 0.0, 0.0)
+    shut = not display.on["through"] and state.source is not None and state.source.visible and display.on["source"]
+    return [Layer(fill, pull=0.9 * pull, wire=wire, shut=shut)]
 
 
 def _loose_dots(mesh: PolyMesh, palette: Palette) -> Any:
@@ -240,10 +300,14 @@ def _loose_dots(mesh: PolyMesh, palette: Palette) -> Any:
     return np.concatenate([dot_rows(points, rgb(palette.ink), 8.0), dot_rows(points, rgb(palette.look), 5.0)])
 
 
-def _pole_dots(mesh: PolyMesh, palette: Palette) -> Any:
+def pole_ids(mesh: PolyMesh) -> Any:
+    """Inner points whose valence is not 4."""
     topology = mesh.topology
-    odd = (topology.valence > 0) & ~topology.border_points & (topology.valence != 4)
-    return dot_rows(mesh.points[odd], rgb(palette.ink), 6.0)
+    return np.flatnonzero((topology.valence > 0) & ~topology.border_points & (topology.valence != 4))
+
+
+def _pole_dots(mesh: PolyMesh, palette: Palette) -> Any:
+    return dot_rows(mesh.points[pole_ids(mesh)], rgb(palette.ink), 6.0)
 
 
 def stitch_layers(segments: Floats, palette: Palette, pull: float) -> list[Layer]:
@@ -258,21 +322,22 @@ def stitch_layers(segments: Floats, palette: Palette, pull: float) -> list[Layer
 
 def held_layers(mesh: PolyMesh, state: State, palette: Palette, pull: float) -> list[Layer]:
     """What is held, in magenta, in the form view."""
-    held = state.held
-    if (
-        len(held) == 0
-        or held.ids.max() >= {"points": mesh.n_points, "edges": mesh.topology.n_edges, "faces": mesh.n_faces}[held.kind]
-    ):
-        return []
+    out = []
     colour = rgb(palette.held)
-    if held.kind == "points":
-        return [Layer(dots=dot_rows(mesh.points[held.ids], colour, 9.0), pull=pull)]
-    if held.kind == "edges":
-        return [Layer(lines=line_rows(mesh.points[mesh.topology.edge_points[held.ids]], colour, 3.6), pull=pull)]
-    keep = np.zeros(mesh.n_faces, bool)
-    keep[held.ids] = True
-    fill = fill_rows(mesh, np.array(rgb(palette.held, 0.34)), faces=keep)
-    return [Layer(fill, pull=pull, lit=False)]
+    for held in state.held.parts:
+        most = {"points": mesh.n_points, "edges": mesh.topology.n_edges, "faces": mesh.n_faces}[held.kind]
+        if held.ids.max() >= most:
+            continue
+        if held.kind == "points":
+            out.append(Layer(dots=dot_rows(mesh.points[held.ids], colour, 9.0), pull=pull))
+        elif held.kind == "edges":
+            ends = mesh.points[mesh.topology.edge_points[held.ids]]
+            out.append(Layer(lines=line_rows(ends, colour, 3.6), pull=pull))
+        else:
+            keep = np.zeros(mesh.n_faces, bool)
+            keep[held.ids] = True
+            out.append(Layer(fill_rows(mesh, np.array(rgb(palette.held, 0.34)), faces=keep), pull=pull, lit=False))
+    return out
 
 
 def form_scene(
@@ -296,6 +361,10 @@ def form_scene(
     jacket = state.jacket
     shown = trial if trial is not None and display.on["trial"] else None
     mesh = shown if shown is not None else jacket.mesh if jacket is not None and jacket.visible else None
+    if display.on["jacket"] and shown is None:
+        for other in state.jackets:
+            if other.visible and jacket is not None and other.id != jacket.id and other.mesh.n_faces:
+                layers += resting_layers(other.mesh, state, display, palette, 0.008 * size)
     if mesh is not None and display.on["jacket"] and mesh.n_points:
         if source is None:
             size = mesh.diagonal
@@ -305,11 +374,13 @@ def form_scene(
         layers.append(Layer(lines=line_rows(offenders, rgb(palette.held), 3.2), pull=0.01 * size))
     if stage == "source":
         layers += picked_layers(state, palette, 0.004 * size)
-        if display.heat is not None:
-            layers += plane_layers(display.heat, palette)
+        if display.heat is not None and display.heat.plane is not None:
+            layers += plane_layers(display.heat.mesh, display.heat.plane, palette)
     if proposal is not None:
         layers += proposal_layers(proposal, palette, 0.006 * size)
-    return Scene(tuple(base), tuple(map(tuple, tiers)), tuple(layers), rgb(palette.form_ground)[:3], look)
+    return Scene(
+        tuple(base), tuple(map(tuple, tiers)), tuple(layers), rgb(palette.form_ground)[:3], display.on["through"], look
+    )
 
 
 SHOWN_TRIANGLES = 60_000
@@ -353,9 +424,8 @@ def proposal_layers(proposal: Proposal, palette: Palette, pull: float) -> list[L
     return layers
 
 
-def plane_layers(heat: Heat, palette: Palette) -> list[Layer]:
+def plane_layers(mesh: PolyMesh, plane: Plane, palette: Palette) -> list[Layer]:
     """The mirror plane as a frame round the source."""
-    mesh, plane = heat.mesh, heat.plane
     low, high = mesh.points.min(axis=0), mesh.points.max(axis=0)
     middle = (low + high) / 2
     middle = middle - (middle @ plane.normal - plane.offset) * plane.normal

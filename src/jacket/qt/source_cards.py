@@ -236,8 +236,9 @@ def fill_look(panel: Panel, card: Card, display: Display | None, plane: Any) -> 
     mirror.addItems(["off", "X plane", "Y plane", "Z plane", *(["plane found"] if plane is not None else [])])
     heat = display.heat if display is not None else None
     now = 0
-    if heat is not None:
-        axis = [k for k in range(3) if abs(heat.plane.normal[k]) == 1.0 and heat.plane.offset == 0]
+    if heat is not None and heat.plane is not None:
+        at = heat.plane
+        axis = [k for k in range(3) if at is not None and abs(at.normal[k]) == 1.0 and at.offset == 0]
         now = axis[0] + 1 if axis else len(keys) - 1
     mirror.setCurrentIndex(now)
     mirror.activated.connect(lambda k: panel.look_changed.emit("mirror", keys[k]))

@@ -112,6 +112,7 @@ QPushButton#chosen {{ text-align: left; border: none; border-left: 3px solid {p.
 QPushButton#row:hover {{ background: {p.chosen}; }}
 QPushButton#chip {{ padding: 3px 9px; background: {p.sheet}; border: 1px solid {p.soft}; color: {p.soft}; }}
 QPushButton#chip:checked {{ background: {p.card}; color: {p.ink}; border: 1px solid {p.ink}; }}
+QPushButton#small {{ padding: 3px 2px; }}
 QPushButton#link {{ border: none; background: transparent; color: {p.accent}; padding: 2px 4px; text-align: left; }}
 QPushButton#link:hover {{ text-decoration: underline; }}
 QPushButton#link:disabled {{ color: {p.soft}; }}

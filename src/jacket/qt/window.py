@@ -23,7 +23,8 @@ from PySide6.QtWidgets import (
 
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.source.symmetry import Plane, axis_plane
-from jacket.document.derived import HEAVY, mirror_difference, pickable
+from jacket.document import layers
+from jacket.document.derived import HEAVY, mirror_difference, pickable, uncovered_values
 from jacket.document.document import Document
 from jacket.document.state import Sheet, SourceObject
 from jacket.errors import JacketError
@@ -56,7 +57,10 @@ from jacket.qt.work import Worker
 from jacket.settings import Settings, save_settings
 from jacket.tools.base import Tool, ToolSettings
 from jacket.tools.commands import Command, build_commands, has_moves, project_name, search
+from jacket.tools.hand_commands import HAND_VALUES, forget_choice, hold_choice
 from jacket.tools.mending import SOURCE_VALUES, Proposal
+from jacket.tools.moving import Move
+from jacket.tools.tidying import Tidy
 from jacket.tools.toolbox import STAGE_TOOLS
 
 VIEW_HINT = "Right-drag turns · middle-drag shifts · wheel nears · right-click for what fits here"
@@ -71,7 +75,7 @@ class Window(QMainWindow):
         sheet = document.state.sheet
         self.values: dict[str, Any] = {
             "quads": settings.quads, "sharp": settings.sharp, "angle": 60.0, "size": sheet.size,
-            "margin": sheet.margin, "turn": sheet.turn, "profile": "y-up-metres", "shown_unit": "u", **SOURCE_VALUES,
+            "margin": sheet.margin, "turn": sheet.turn, "profile": "y-up-metres", "shown_unit": "u", **SOURCE_VALUES, **HAND_VALUES,
         }  # fmt: skip
         self.commands = build_commands()
         self.display = Display()
@@ -82,7 +86,9 @@ class Window(QMainWindow):
             t.id: t(document, self.tool_settings) for row in STAGE_TOOLS.values() for t in row
         }
         self.chosen = {stage: row[0].id for stage, row in STAGE_TOOLS.items()}
-        self.worker, self.warmer, self.preparer = Worker(self), Worker(self), Worker(self)
+        self.worker, self.warmer, self.preparer, self.looker = Worker(self), Worker(self), Worker(self), Worker(self)
+        self._uncovered_timer = QTimer(self, interval=250, singleShot=True)
+        self._uncovered_timer.timeout.connect(self._look_for_uncovered)
         self.proposal: Proposal | None = None
         self.mirror_plane: Plane | None = None
         self.keeper = Keeper(document)
@@ -143,6 +149,11 @@ class Window(QMainWindow):
         self.panel.look_changed.connect(self.set_look)
         self.panel.gauge_wanted.connect(self._scale_measured)
         self.panel.new_file_left.connect(self.watching_leave)
+        self.panel.option_changed.connect(self._option_changed)
+        self.panel.preview_wanted.connect(self._preview)
+        self.panel.choice_wanted.connect(self._choice)
+        self.panel.typed_wanted.connect(self._typed)
+        self.panel.layer_wanted.connect(lambda i: layers.choose_layer(self.document, i))
         self.strip.check_clicked.connect(self.checking.show)
         self.strip.stop_wanted.connect(self._stop_work)
         self.worker.progressed.connect(self.strip.show_progress)
@@ -211,10 +222,14 @@ class Window(QMainWindow):
         if name == "night":
             self.settings.night = self.display.on["night"]
             self._recolour()
+        if name == "uncovered":
+            self._look_for_uncovered()
         if name in ("stretch", "gap", "islands", "checker", "moved") and self.display.on[name]:
             for other in {"stretch", "gap", "islands", "moved"} - {name}:
                 if name != "checker":
                     self.display.on[other] = False
+        if self.panel.show_card is not None:
+            self.panel.refresh_show()
         self._redraw()
 
     def _recolour(self) -> None:
@@ -376,6 +391,66 @@ class Window(QMainWindow):
         setattr(self.display, name, value)
         self._redraw()
 
+    def _option_changed(self) -> None:
+        """A setting of the tool changed: what waits is shown anew."""
+        tool = self.tool
+        pointer = self.form.pointer_now()
+        if pointer is not None and not tool.busy:
+            self.form.act(lambda: tool.hover(pointer))
+        else:
+            self.form.act(tool.leave)
+
+    def _preview(self, command_id: str) -> None:
+        """Show in the form view what a button of Tidy would do."""
+        tool = self.tool
+        if isinstance(tool, Tidy):
+            self.form.act(lambda: tool.preview(command_id, self.values))
+
+    def _choice(self, name: str, hold: bool) -> None:
+        """Hold a kept choice, or forget it."""
+        try:
+            (hold_choice if hold else forget_choice)(self.document, name)
+        except JacketError as error:
+            self.say(str(error))
+
+    def _typed(self, kind: str, values: tuple[float, float, float]) -> None:
+        """Numbers typed for Move."""
+        tool = self.tools["move"]
+        try:
+            assert isinstance(tool, Move)
+            tool.typed(kind, values)
+        except JacketError as error:
+            self.say(str(error))
+
+    def _look_for_uncovered(self) -> None:
+        """Measure, in the background, how far the source lies from the jacket, and show it as heat."""
+        state = self.document.state
+        source, jacket = state.chosen_source, state.jacket
+        if not self.display.on["uncovered"] or source is None or jacket is None or jacket.mesh.n_faces == 0:
+            self.display.heat = (
+                None if self.display.heat is not None and self.display.heat.plane is None else self.display.heat
+            )
+            self._redraw()
+            return
+        if self.looker.busy:
+            self._uncovered_timer.start()
+            return
+        meshes = [j.mesh for j in state.jackets if j.visible and j.mesh.n_faces]
+
+        def done(found: tuple[Any, float]) -> None:
+            if self.display.on["uncovered"]:
+                self.display.heat = Heat(source.mesh, found[0], found[1])
+                self._redraw()
+            if any(
+                j.visible and j.mesh.n_faces and not any(j.mesh is m for m in meshes)
+                for j in self.document.state.jackets
+            ):
+                self._uncovered_timer.start()
+
+        self.looker.start(
+            "looking for what is not covered", lambda _: uncovered_values(source.mesh, meshes), done, self.say
+        )
+
     def _scale_measured(self, wanted: float) -> None:
         gauge = self.tools["gauge"]
         try:
@@ -386,7 +461,10 @@ class Window(QMainWindow):
         self.panel.refresh_tool(self.tool)
 
     def _object_menu(self, object_id: int, at: QPoint) -> None:
-        """What can be done with a source on the bench."""
+        """What can be done with a source or a layer on the bench."""
+        if any(j.id == object_id for j in self.document.state.jackets):
+            self._layer_menu(object_id, at)
+            return
         self.document.choose_source(object_id)
         menu = QMenu(self)
         source = self.document.state.chosen_source
@@ -397,6 +475,21 @@ class Window(QMainWindow):
         for command_id in ("lock-source", "rename-source", "join-sources", "take-new-file", "remove-source"):
             command = self.commands[command_id]
             label = ("Unlock" if source.locked else "Lock") if command_id == "lock-source" else command.label
+            action = menu.addAction(label)
+            action.setEnabled(command.available(self.document.state))
+            action.triggered.connect(lambda _=False, c=command: self.run(c))
+        menu.popup(at)
+
+    def _layer_menu(self, layer_id: int, at: QPoint) -> None:
+        layers.choose_layer(self.document, layer_id)
+        layer = self.document.require_jacket()
+        menu = QMenu(self)
+        shown = menu.addAction("Hide" if layer.visible else "Show")
+        shown.triggered.connect(lambda: self.document.set_visible(layer_id, not layer.visible))
+        for command_id in ("lock-layer", "rename-layer", "copy-layer", "split-layer", "join-layers", "layer-up",
+                           "layer-down", "remove-layer"):  # fmt: skip
+            command = self.commands[command_id]
+            label = ("Unlock" if layer.locked else "Lock") if command_id == "lock-layer" else command.label
             action = menu.addAction(label)
             action.setEnabled(command.available(self.document.state))
             action.triggered.connect(lambda _=False, c=command: self.run(c))
@@ -434,7 +527,18 @@ class Window(QMainWindow):
                 "open-source",
                 "frame-all",
             ),
-            "topology": ("frame", "remove-held", "relax-all", "make-trial"),
+            "topology": (
+                "frame",
+                "grow-held",
+                "shrink-held",
+                "loops-held",
+                "rings-held",
+                "split-layer",
+                "remove-held",
+                "settle-held",
+                "relax-all",
+                "make-trial",
+            ),
             "seams": ("cut-held", "sew-held", "suggest-seams", "clear-seams"),
             "flatten": ("flatten", "flatten-held"),
             "layout": ("pack", "even-density"),
@@ -448,7 +552,11 @@ class Window(QMainWindow):
         menu.popup(at)
 
     def _set_value(self, name: str, value: Any) -> None:
-        self.values[name] = int(value) if name in ("quads", "size", "keep", "rounds", "reduce") else value
+        self.values[name] = (
+            int(value)
+            if name in ("quads", "size", "keep", "rounds", "reduce", "nth", "nth_offset", "copies")
+            else value
+        )
         if name == "shown_unit":
             self.panel.show_health(self.document.state)
         if name in ("quads", "sharp"):
@@ -466,6 +574,8 @@ class Window(QMainWindow):
             self.checking.ask()
         if "sources" in changed:
             self._sources_changed()
+        if "jackets" in changed and self.display.on["uncovered"]:
+            self._uncovered_timer.start()
         if "picked" in changed:
             self.panel.show_picked(state)
         if "sheet" in changed:
@@ -478,6 +588,7 @@ class Window(QMainWindow):
             fill_lengths(self.panel)
         if changed & {"held", "jackets", "active"}:
             self.panel.show_held(state)
+            self.panel.refresh_choices(self.tool, state)
         if "mirror" in changed:
             self.panel.show_tool(self.tool, state.mirror)
         self.panel.refresh_buttons(state)
@@ -541,6 +652,10 @@ class Window(QMainWindow):
         if self.flat.show_names != self.display.on["names"]:
             self.flat.show_names = self.display.on["names"]
             self.flat.overlay.update()
+        self.form.mark_poles = self.display.on["poles"] and self.display.on["jacket"] and self.stage == "topology" \
+            and trial is None and not self.display.smooth  # fmt: skip
+        self.form.compare_outline = self.display.on["edge of sight"]
+        self.form.overlay.update()
         self.form.show_chips(self.display.on)
         moved = has_moves(state)
         if self.form.chips["moved"].isHidden() == moved:
@@ -550,7 +665,8 @@ class Window(QMainWindow):
     @property
     def settled(self) -> bool:
         """Whether nothing is under way and all numbers are up to date."""
-        busy = self.checking.busy or self.worker.busy or self.preparer.busy
+        busy = self.checking.busy or self.worker.busy or self.preparer.busy or self.looker.busy
+        busy = busy or self._uncovered_timer.isActive()
         return not (busy or self.form.moving or self.form.unfinished)
 
     # ---- keys, drops, closing -----------------------------------------------------------------------
@@ -615,6 +731,9 @@ class Window(QMainWindow):
         self.worker.stop()
         self.warmer.stop()
         self.preparer.stop()
+        self._uncovered_timer.stop()
+        self.looker.stop()
+        self.looker.wait(5)
         self.worker.wait(5)
         self.preparer.wait(5)
         self.settings.reach, self.settings.brush = self.tool_settings.reach, self.tool_settings.brush

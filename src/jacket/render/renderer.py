@@ -174,6 +174,11 @@ class Renderer:
         self._draw_base(scene, view, moving, budget)
         self.context.copy_framebuffer(self.work, self.base)
         self.work.use()
+        if scene.through:
+            self.work.color_mask = False, False, False, False
+            self.work.clear(depth=1.0)
+            self.work.color_mask = True, True, True, True
+            self.work.use()  # a mask counts from the next use on
         for layer in scene.layers:
             self._draw_layer(layer, matrix, eye, size, view.lights)
         if self.flat is not self.work:

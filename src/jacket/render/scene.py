@@ -57,6 +57,8 @@ class Scene:
     lights: tuple[tuple[Surface, ...], ...] = ()
     layers: tuple[Layer, ...] = ()
     ground: tuple[float, float, float] = (0.44, 0.48, 0.52)
+    through: bool = False
+    """Whether layers are seen through the base."""
     look: Look = field(default_factory=Look)
 
 

@@ -152,7 +152,7 @@ class Relax(Brush):
     id, label, key = "relax", "Relax", "S"
     what = "Even the quads"
     legend = (
-        ("drag", "even the quads; Shift a border"),
+        ("drag", "even the quads; Shift: a border"),
         ("[ ]", "size of the brush"),
         ("Ctrl wheel", "size while dragging"),
     )

@@ -24,6 +24,7 @@ from jacket.document.document import Document
 from jacket.document.state import STAGES, Held, SourceObject, State
 from jacket.errors import JacketError
 from jacket.progress import Progress
+from jacket.tools.hand_commands import hand_commands
 from jacket.tools.mending import (
     PLACINGS,
     Proposal,
@@ -93,7 +94,7 @@ def has_quads(state: State) -> bool:
 
 
 def has_held(state: State) -> bool:
-    return has_quads(state) and len(state.held) > 0
+    return state.jacket is not None and len(state.held) > 0
 
 
 def has_seams(state: State) -> bool:
@@ -177,12 +178,12 @@ def _relax_all(host: Host, mesh: PolyMesh) -> PolyMesh:
 
 def _remove_held(host: Host, mesh: PolyMesh) -> PolyMesh:
     held = host.document.state.held
-    if held.kind == "points":
-        return points_removed(mesh, held.ids).mesh
-    if held.kind == "edges":
-        corners = np.flatnonzero(np.isin(mesh.topology.edge, held.ids))
-        return faces_removed(mesh, np.unique(mesh.face_of_corner[corners])).mesh
-    return faces_removed(mesh, held.ids).mesh
+    edges = held.of("edges")
+    faces = [held.of("faces"), np.unique(mesh.face_of_corner[np.isin(mesh.topology.edge, edges)])]
+    points = held.of("points")
+    edited = faces_removed(mesh, np.unique(np.concatenate(faces).astype(np.int32)))
+    left = edited.point_to[points]
+    return points_removed(edited.mesh, left[left >= 0]).mesh if len(points) else edited.mesh
 
 
 def _held_edges(host: Host, mesh: PolyMesh) -> Any:
@@ -307,6 +308,7 @@ def build_commands() -> dict[str, Command]:
         Command("deliver", "Deliver files…", "export obj glb gltf png report", "Ctrl+E", has_quads, lambda h: h.deliver()),
     ]  # fmt: skip
     rows += _source_commands()
+    rows += hand_commands(Command)
     labels = {
         "source": "Source",
         "topology": "Topology",
@@ -321,9 +323,13 @@ def build_commands() -> dict[str, Command]:
     ]
     shows = {"source": "Show the source", "jacket": "Show the jacket", "trial": "Show the trial instead of the jacket", "wire": "Show the wires", "gap": "Show the gap to the source",
              "poles": "Show the poles", "seams": "Show the seams", "islands": "Show islands in colours",
-             "moved": "Show how far the jacket moved", "checker": "Show the checker", "stretch": "Show the stretch", "names": "Show island names", "night": "Night bench"}  # fmt: skip
+             "moved": "Show how far the jacket moved", "checker": "Show the checker", "stretch": "Show the stretch", "names": "Show island names", "night": "Night bench",
+             "through": "See the jacket through the source", "solid": "Show the jacket's faces", "backs": "Show faces turned away",
+             "lifted": "Show lifted points", "uncovered": "Show what is not covered",
+             "edge of sight": "Show the outline against the source"}  # fmt: skip
     rows += [
-        Command(f"show-{k}", label, "display toggle view hide", "", always, _toggle(k)) for k, label in shows.items()
+        Command(f"show-{k.replace(' ', '-')}", label, "display toggle view hide", "", always, _toggle(k))
+        for k, label in shows.items()
     ]
     return {row.id: row for row in rows}
 

@@ -2,16 +2,21 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
 
 from jacket.core.fill.darn import Patch, best_corners, grid_corners, grid_patch, odd_sentence, spoke_patch
 from jacket.core.fit.relax import relaxed
+from jacket.core.mesh.geometry import unit
 from jacket.core.mesh.joining import faces_joined, grid_faces
 from jacket.core.mesh.polymesh import Floats, Ints, PolyMesh
 from jacket.core.mesh.rows import loops_inserted
 from jacket.core.mesh.walks import edge_ring
 from jacket.errors import EditRefused
+from jacket.tools.base import Option
 from jacket.tools.events import NO_GHOST, Pointer
+from jacket.tools.ladder import inward_of
 from jacket.tools.pick import occluder, pick
 from jacket.tools.sleeve import _best_turn, _closed_border
 from jacket.tools.strokes import Drawing, chalk, face_lines, segments
@@ -31,10 +36,23 @@ class Darn(Drawing):
         ("wheel, Space", "corners; number of sides"),
     )
 
+    options = (
+        Option(
+            "sides",
+            "Fill as",
+            "choice",
+            choices=tuple(zip(KINDS, ("a grid", "3 sides", "5 sides", "6 sides"), strict=True)),
+        ),
+        Option("rows", "Rows of a bridge, 0: squares", "count", 0, 128),
+        Option("bulge", "A bridge bulges by", "number", -200, 200, "%"),
+        Option("stay", "Bridge along the source", "switch"),
+    )
+
     def __init__(self, *arguments) -> None:
         super().__init__(*arguments)
         self.turn = 0
-        self.kind = 0
+        self.stay = True
+        self.sides = KINDS[0]
         self.rows = 0
         self.bulge = 0.0
         self.border: Ints | None = None
@@ -87,7 +105,7 @@ class Darn(Drawing):
         """What would fill the border, or why nothing can."""
         assert self.border is not None
         mesh = self.mesh()
-        key = (id(mesh), self.border.tobytes(), self.turn, self.kind)
+        key = (id(mesh), self.border.tobytes(), self.turn, self.sides)
         if self._made is not None and self._made[0] == key:
             return self._made[1]
         ring = mesh.points[self.border]
@@ -95,7 +113,7 @@ class Darn(Drawing):
         try:
             if len(ring) % 2 or len(ring) < 4:
                 raise EditRefused(odd_sentence(len(ring)))
-            kind = KINDS[self.kind % len(KINDS)]
+            kind = self.sides
             patch = (
                 grid_patch(ring, *grid_corners(ring, self.turn))
                 if kind == "grid"
@@ -134,7 +152,7 @@ class Darn(Drawing):
         return -1
 
     def step(self) -> None:
-        self.kind += 1
+        self.sides = KINDS[(KINDS.index(self.sides) + 1) % len(KINDS)]
         self._show()
 
     def wheel(self, steps: float) -> bool:
@@ -152,7 +170,7 @@ class Darn(Drawing):
     def press(self, pointer: Pointer) -> None:
         self.document.require_jacket()
         self.hover(pointer)
-        self.start, self.other, self.rows = pointer, None, 0
+        self.start, self.other = pointer, None
 
     def move(self, pointer: Pointer) -> None:
         if self.start is None or self.border is None:
@@ -178,8 +196,8 @@ class Darn(Drawing):
         try:
             if self.other is not None:
                 fresh, faces = self._bridge()
-                mesh = self.mesh()
-                self.document.edit_jacket("bridge two borders", self.joined(mesh, fresh, faces))
+                up = np.full(len(fresh), not self.stay)
+                self.document.edit_jacket("bridge two borders", self.joined(self.mesh(), fresh, faces, up))
             elif np.hypot(pointer.x - start.x, pointer.y - start.y) < 6:
                 self._fill()
         finally:
@@ -233,8 +251,12 @@ class Darn(Drawing):
             order = _best_turn(pb, pa)
             b, pb = b[order], pb[order]
             fresh, table = [], [a.tolist()]
+            bend = 0.01 * self.bulge * gap
+            out_a, out_b = -_inward(mesh, a) * bend, -_inward(mesh, b) * bend
             for k in range(1, rows):
-                places = pa + (pb - pa) * k / rows
+                # A cubic Hermite curve that leaves either border the way its faces run.
+                t = k / rows
+                places = pa + (pb - pa) * t + (t - 2 * t**2 + t**3) * out_a + (t**2 - t**3) * out_b
                 fresh.append(places)
                 first = mesh.n_points + (k - 1) * len(a)
                 table.append(list(range(first, first + len(a))))
@@ -274,7 +296,18 @@ class Darn(Drawing):
             "These two borders cannot be bridged with quads only; make their numbers of edges more alike."
         )
 
+    def set_option(self, name: str, value: Any) -> None:
+        super().set_option(name, value)
+        self._made = None
+
     def cancel(self) -> bool:
         had = self.start is not None
         self.start = self.border = self.other = None
         return super().cancel() or had
+
+
+def _inward(mesh: PolyMesh, border: Ints) -> Floats:
+    """(K, 3) unit directions from the points of a closed border into the faces behind them."""
+    inward = inward_of(mesh, np.append(border, border[0]))
+    inward[0] += inward[-1]
+    return unit(inward[:-1])

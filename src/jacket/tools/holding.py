@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import ClassVar
+
 import numpy as np
 
 from jacket.core.mesh.choosing import linked
@@ -78,7 +80,7 @@ class Hold(Tool):
         ("Shift", "loop, island, path; add"),
         ("Ctrl", "one more, or let go; Space"),
     )
-    options = (
+    options: ClassVar[tuple[Option, ...]] = (
         Option(
             "kinds",
             "Takes",

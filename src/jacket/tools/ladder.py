@@ -14,6 +14,7 @@ from jacket.core.strokes.ladder import Ladder as Strip
 from jacket.core.strokes.ladder import ladder
 from jacket.core.strokes.path import normals_at, smoothed, tangents
 from jacket.errors import EditRefused
+from jacket.tools.base import Option
 from jacket.tools.events import NO_GHOST, Pointer
 from jacket.tools.pick import occluder, pick
 from jacket.tools.strokes import Drawing, chalk, face_lines, segments, snapped
@@ -30,6 +31,8 @@ class Ladder(Drawing):
         ("click", "from point to point, Enter ends"),
         ("wheel", "width of the strip"),
     )
+
+    options = (Option("width", "Width", "count", 6, 400, "px"),)
 
     def __init__(self, *arguments) -> None:
         super().__init__(*arguments)

@@ -286,7 +286,7 @@ class Lift(Tool):
 
     id, label, stage, key = "lift", "Lift", "topology", "U"
     legend = (
-        ("drag up, down", "lift along the normal"),
+        ("drag", "up lifts along the normal"),
         ("Ctrl click", "settle it on the source"),
         ("[ ]", "size where nothing is held"),
     )

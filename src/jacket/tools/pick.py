@@ -53,8 +53,8 @@ def slack_for(mesh: PolyMesh, hiding: Bvh | None) -> float:
     return 0.015 * float(np.linalg.norm(box[3:] - box[:3]))
 
 
-def visible(camera: FormCamera, points: Floats, hiding: Bvh | None, slack: float) -> NDArray[np.bool_]:
-    """(N,) whether points are not behind the hiding surface by more than `slack`."""
+def visible(camera: FormCamera, points: Floats, hiding: Bvh | None, slack: Any) -> NDArray[np.bool_]:
+    """(N,) whether points are not behind the hiding surface by more than `slack`, one number or (N,)."""
     if hiding is None or len(points) == 0:
         return np.ones(len(points), bool)
     away = points - camera.eye
@@ -132,7 +132,9 @@ def _nearest_edge(mesh: PolyMesh, pointer: Pointer, reach: float, hiding: Bvh | 
     za, zb = at[ends[ids, 0], 2], at[ends[ids, 1], 2]
     s = share[ids] * za / np.maximum(share[ids] * za + (1 - share[ids]) * zb, 1e-300)
     places = mesh.points[ends[ids, 0]] * (1 - s)[:, None] + mesh.points[ends[ids, 1]] * s[:, None]
-    seen = np.flatnonzero(visible(pointer.form, places, hiding, slack))
+    # A long edge is a chord: the source may bulge over its middle.
+    lengths = np.linalg.norm(mesh.points[ends[ids, 0]] - mesh.points[ends[ids, 1]], axis=1)
+    seen = np.flatnonzero(visible(pointer.form, places, hiding, np.maximum(slack, 0.2 * lengths)))
     if len(seen) == 0:
         return NOTHING
     depth = at[ends[ids[seen], 0], 2]

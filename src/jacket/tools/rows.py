@@ -8,6 +8,7 @@ from jacket.core.mesh.lifted import settled
 from jacket.core.mesh.polymesh import Floats, Ints, PolyMesh
 from jacket.core.mesh.rows import edges_dissolved, loop_evened, loop_slid, loops_inserted, rails, row_collapsed
 from jacket.core.mesh.walks import edge_loop, edge_ring, ring_edges
+from jacket.tools.base import Option
 from jacket.tools.events import NO_GHOST, Pointer
 from jacket.tools.mirror import partner_edge
 from jacket.tools.pick import occluder, pick
@@ -28,10 +29,20 @@ class Rows(Drawing):
         ("Space", "even it; collapse the row"),
     )
 
+    options = (
+        Option(
+            "how",
+            "A click",
+            "choice",
+            choices=(("insert", "inserts loops"), ("even", "evens the loop"), ("collapse", "collapses the row")),
+        ),
+        Option("count", "Loops to insert", "count", 1, 200),
+    )
+
     def __init__(self, *arguments) -> None:
         super().__init__(*arguments)
         self.count = 1
-        self.mode = 0
+        self.how = "insert"
         self.edge = -1
         self.start: Pointer | None = None
         self.moved = False
@@ -60,7 +71,7 @@ class Rows(Drawing):
         if self.edge < 0 or self.edge >= mesh.topology.n_edges:
             return
         ends = mesh.topology.edge_points
-        mode = MODES[self.mode % len(MODES)]
+        mode = self.how
         if mode == "insert":
             ring = edge_ring(mesh, self.edge)
             if len(ring) < 2:
@@ -87,11 +98,11 @@ class Rows(Drawing):
         return np.concatenate(lines)
 
     def step(self) -> None:
-        self.mode += 1
+        self.how = MODES[(MODES.index(self.how) + 1) % len(MODES)]
         self._show()
 
     def wheel(self, steps: float) -> bool:
-        if self.edge < 0 or MODES[self.mode % len(MODES)] != "insert":
+        if self.edge < 0 or self.how != "insert":
             return False
         self.count = int(np.clip(self.count + (1 if steps > 0 else -1), 1, 64))
         self._show()
@@ -188,11 +199,11 @@ class Rows(Drawing):
         if self.moved:
             return "slide a loop"
         return {"insert": "insert loops" if self.count > 1 else "insert a loop", "even": "even a loop",
-                "collapse": "collapse a row"}[MODES[self.mode % len(MODES)]]  # fmt: skip
+                "collapse": "collapse a row"}[self.how]  # fmt: skip
 
     def _click(self) -> None:
         mesh, edge = self.mesh(), self.edge
-        mode = MODES[self.mode % len(MODES)]
+        mode = self.how
         ends = [tuple(mesh.topology.edge_points[e].tolist()) for e in self._with_partner(mesh, edge)]
         if mode == "insert":
             for a, b in ends:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import itertools
 from dataclasses import dataclass, replace
+from typing import Any
 
 import numpy as np
 
@@ -15,12 +16,14 @@ from jacket.core.mesh.walks import edge_loop
 from jacket.core.strokes.section import (
     Section,
     closed_sections,
+    forks,
     limb_section,
     nearest_section,
     ring_points,
     surface_sections,
 )
 from jacket.errors import EditRefused
+from jacket.tools.base import Option
 from jacket.tools.events import NO_GHOST, Pointer
 from jacket.tools.pick import occluder, pick
 from jacket.tools.strokes import Drawing, chalk, segments
@@ -50,11 +53,18 @@ class Sleeve(Drawing):
         ("wheel", "points; Space caps; Enter"),
     )
 
+    options = (
+        Option("count", "Points of a ring, 0: by size", "count", 0, 256),
+        Option("rows", "Rows between, 0: squares", "count", 0, 128),
+        Option("caps", "Close the ends", "switch"),
+    )
+
     def __init__(self, *arguments) -> None:
         super().__init__(*arguments)
         self.rings: list[Ring] = []
         self.count = 0
         """Points of a ring; 0 until the first ring, which takes as many as make quads of about 34 pixels."""
+        self.rows = 0
         self.caps = False
         self.start: Pointer | None = None
         self.begun: Floats | None = None
@@ -202,7 +212,9 @@ class Sleeve(Drawing):
         inside = self._inside(eye, ahead, start.form, wide)
         if inside is None or np.linalg.norm(normal) < 1e-9:
             return None
-        found = limb_section(self.surface(), inside, np.cross(normal, ahead), normal)
+        # Ctrl suspends snapping: the ring then runs just as it was drawn.
+        snap = 0.0 if end.ctrl else np.radians(10.0)
+        found = limb_section(self.surface(), inside, np.cross(normal, ahead), normal, snap)
         return None if found is None else self._ring_of(found[0], inside, found[1])
 
     def _inside(self, eye: Floats, ahead: Floats, camera: FormCamera, wide: float) -> Floats | None:
@@ -243,7 +255,9 @@ class Sleeve(Drawing):
         if ring.known is not None:
             raise EditRefused("This ring is a border that is there already; it stays where it is.")
         camera, middle = pointer.form, ring.points.mean(axis=0)
-        size = camera.pixel_size(float(camera.project(middle)[0, 2]))
+        at = camera.project(ring.points)
+        near = int(np.argmin(np.hypot(at[:, 0] - start.x, at[:, 1] - start.y)))
+        size = camera.pixel_size(float(at[near, 2]))
         right, up, back = camera.rotation
         shift = right * (pointer.x - start.x) * size - up * (pointer.y - start.y) * size
         if pointer.ctrl:
@@ -269,13 +283,23 @@ class Sleeve(Drawing):
     def wheel(self, steps: float) -> bool:
         if not self.rings or any(r.known is not None for r in self.rings):
             return bool(self.rings)
-        self.count = int(np.clip(self.count + (1 if steps > 0 else -1), 3, 256))
+        self._recount(int(np.clip(self.count + (1 if steps > 0 else -1), 3, 256)))
+        self._show(self._said(), "Enter")
+        return True
+
+    def set_option(self, name: str, value: Any) -> None:
+        super().set_option(name, value)
+        if name == "count" and self.rings and not any(r.known is not None for r in self.rings):
+            self._recount(max(int(value), 3))
+        if self.rings:
+            self._show(self._said(), "Enter")
+
+    def _recount(self, count: int) -> None:
+        self.count = count
         old, self.rings = self.rings, []
         for ring in old:
             self.rings.append(self._recut(ring))
         self.rings = self._aligned(self.rings)
-        self._show(self._said(), "Enter")
-        return True
 
     def step(self) -> None:
         """Space: caps of quads at the ends, or open."""
@@ -321,7 +345,9 @@ class Sleeve(Drawing):
 
     # ---- building -----------------------------------------------------------------------------
     def _rows(self, a: Ring, b: Ring) -> int:
-        """Rows between two rings so that quads come out about square."""
+        """Rows between two rings: as many as asked for, or so that quads come out about square."""
+        if self.rows:
+            return self.rows
         far = float(np.linalg.norm(a.points - b.points, axis=1).mean()) if len(a.points) == len(b.points) else 0.0
         side = np.mean([np.linalg.norm(np.roll(r.points, -1, axis=0) - r.points, axis=1).mean() for r in (a, b)])
         return max(1, round(far / max(float(side), 1e-300)))
@@ -336,24 +362,11 @@ class Sleeve(Drawing):
         return out
 
     def _check_branch(self, a: Ring, b: Ring) -> None:
-        """Between two rings the limb must not fork: sections on the way stay of the rings' size."""
-        surface = self.surface()
-        lengths = [float(np.linalg.norm(np.roll(r.points, -1, axis=0) - r.points, axis=1).sum()) for r in (a, b)]
-        ma, mb = a.points.mean(axis=0), b.points.mean(axis=0)
-        axis = mb - ma
-        if np.linalg.norm(axis) == 0:
-            return
-        for share in (0.25, 0.5, 0.75):
-            place = ma + axis * share
-            sections = closed_sections(surface_sections(surface, place, axis))
-            if not sections:
-                continue
-            inside = nearest_section(sections, surface.project(place[None])[0])
-            wanted = lengths[0] * (1 - share) + lengths[1] * share
-            if inside is not None and inside.length > 2.6 * max(wanted, max(lengths)):
-                raise EditRefused(
-                    "The limb branches between these rings; end the sleeve before the fork and begin a new one behind it."
-                )
+        """Between two rings the limb must not fork."""
+        if forks(self.surface(), a.points.mean(axis=0), b.points.mean(axis=0)):
+            raise EditRefused(
+                "The limb forks between these rings; end the sleeve before the fork and begin a new one behind it."
+            )
 
     def accept(self) -> None:
         if len(self.rings) < 2:
@@ -364,25 +377,31 @@ class Sleeve(Drawing):
         fresh: list[Floats] = []
         table: list[list[int]] = []
 
-        def put(points: Floats, known: Ints | None) -> None:
+        up: list[bool] = []
+
+        def put(points: Floats, known: Ints | None, grown: bool = False) -> None:
             if known is not None:
                 table.append([int(p) for p in known])
                 return
             first = mesh.n_points + sum(len(f) for f in fresh)
             fresh.append(points)
+            up.extend([grown] * len(points))
             table.append(list(range(first, first + len(points))))
 
         for k, ring in enumerate(self.rings):
-            put(ring.points, ring.known)
+            put(ring.points, ring.known, ring.grown != 1.0)
             if k + 1 < len(self.rings):
-                for points in self._between(ring, self.rings[k + 1]):
-                    put(points, None)
+                following = self.rings[k + 1]
+                for points in self._between(ring, following):
+                    put(points, None, not (ring.grown == following.grown == 1.0))
         ids = np.array(table)
         faces = grid_faces(np.concatenate([ids, ids[:, :1]], axis=1))
         if self.caps:
             faces += self._capped(mesh, ids, fresh)
         places = np.concatenate(fresh) if fresh else np.zeros((0, 3))
-        self.document.edit_jacket("draw a sleeve", self.joined(mesh, places, faces))
+        lifted = np.zeros(len(places), bool)
+        lifted[: len(up)] = up
+        self.document.edit_jacket("draw a sleeve", self.joined(mesh, places, faces, lifted))
         self.rings = []
         self.ghost = NO_GHOST
 

@@ -6,7 +6,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jacket.core.mesh.joining import faces_joined
-from jacket.core.mesh.polymesh import Floats, Ints, PolyMesh
+from jacket.core.mesh.lifted import lifted_points, with_lifted
+from jacket.core.mesh.polymesh import Bools, Floats, Ints, PolyMesh
 from jacket.core.space.bvh import Bvh
 from jacket.core.strokes.path import length_along, normals_at
 from jacket.document.derived import surface_of
@@ -79,22 +80,31 @@ class Drawing(Tool):
         """The source's mean normal at some places."""
         return normals_at(self.surface(), places).mean(axis=0)
 
-    def joined(self, mesh: PolyMesh, fresh: Floats, faces: list[list[int]]) -> PolyMesh:
-        """The mesh with new points and faces, and the same across the mirror where it is on."""
+    def joined(
+        self, mesh: PolyMesh, fresh: Floats, faces: list[list[int]], lifted: Bools | None = None
+    ) -> PolyMesh:  # fmt: skip
+        """The mesh with new points and faces, and the same across the mirror where it is on. New points are laid onto
+        the source except those flagged as `lifted` (K,)."""
+        self.document.open_jacket()
         axis = self.document.state.mirror
         fresh = np.asarray(fresh, float).reshape(-1, 3).copy()
+        up = np.zeros(len(fresh), bool) if lifted is None else lifted
+        if len(fresh) and not up.all():
+            fresh[~up] = self.surface().project(fresh[~up])
         if axis and len(fresh):
             on = np.abs(fresh[:, AXES[axis]]) < self.settings.reach * self.pixel
             for _ in range(3):
                 if on.any():
                     fresh[on] = on_plane(self.surface().project(on_plane(fresh[on], axis)), axis)
-        used = np.unique([p for f in faces for p in f])
-        at = np.concatenate([mesh.points, fresh])[used] if len(used) else np.zeros((0, 3))
-        new = faces_joined(mesh, fresh, faces, self.outward(at) if len(at) else None).mesh
+        places = np.concatenate([mesh.points, fresh])
+        middles = np.array([places[f].mean(axis=0) for f in faces]).reshape(-1, 3)
+        new = faces_joined(mesh, fresh, faces, normals_at(self.surface(), middles)).mesh
+        if up.any():
+            new = with_lifted(new, mesh.n_points + np.flatnonzero(up))
         return self._mirrored(mesh, new, fresh, faces) if axis else new
 
     def _mirrored(self, old: PolyMesh, new: PolyMesh, fresh: Floats, faces: list[list[int]]) -> PolyMesh:
-        axis = self.document.state.mirror
+        axis, mesh_old = self.document.state.mirror, old.n_points
         table = partners(old, axis) if old.n_points else np.zeros(0, np.int32)
         across: dict[int, int] = {}
         twins: list[Floats] = []
@@ -117,7 +127,10 @@ class Drawing(Tool):
         places = np.array([twins[p - new.n_points] for p in used]).reshape(-1, 3)
         rows = [[index.get(p, p) for p in r] for r in rows]
         try:
-            return faces_joined(new, places, rows).mesh
+            both = faces_joined(new, places, rows).mesh
+            up = lifted_points(new)[mesh_old : mesh_old + len(fresh)]
+            raised = [index[across[mesh_old + k]] for k in np.flatnonzero(up).tolist() if across[mesh_old + k] in index]
+            return with_lifted(both, np.array(raised, np.int64)) if raised else both
         except EditRefused:
             return new  # the other side is taken up already
 
@@ -164,7 +177,7 @@ def is_ring(path: list[Floats], reach: float) -> bool:
     if len(path) < 8:
         return False
     total = float(length_along(np.array(path))[-1])
-    return float(np.linalg.norm(path[0] - path[-1])) < max(reach, 0.06 * total) and total > 6 * reach
+    return float(np.linalg.norm(path[0] - path[-1])) < max(reach, 0.06 * total) and total > 4 * reach
 
 
 def chalk(lines: Floats, what: str, how: str, marks: Floats | None = None) -> Ghost:

@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
 
 from jacket.core.mesh.polymesh import Floats
 from jacket.core.strokes.path import evened, evened_ring, length_along, smoothed
 from jacket.core.strokes.weave import Stroke, Woven, woven
 from jacket.errors import EditRefused
+from jacket.tools.base import Option
 from jacket.tools.closing import open_points
 from jacket.tools.events import NO_GHOST, Pointer
 from jacket.tools.ladder import _there
@@ -21,7 +24,12 @@ class Weave(Drawing):
     legend = (
         ("drag", "a stroke"),
         ("Backspace", "takes a stroke away"),
-        ("Enter", "weaves; wheel sets spans of a tube"),
+        ("Enter", "weaves; wheel: spans of a tube"),
+    )
+
+    options = (
+        Option("triangles", "Cells of three become triangles", "switch"),
+        Option("spans", "Spans of a tube", "count", 3, 128),
     )
 
     def __init__(self, *arguments) -> None:
@@ -124,6 +132,10 @@ class Weave(Drawing):
         self.strokes.pop(k)
         self._woven = None
         self.hover(pointer)
+
+    def set_option(self, name: str, value: Any) -> None:
+        super().set_option(name, value)
+        self._woven = None
 
     def step(self) -> None:
         """Space: triangles are filled, or left open."""

@@ -164,6 +164,34 @@ def _chain_graph(mesh: PolyMesh, kind: str, ids: Ints) -> csr_array:
     return graph.tocsr()
 
 
+def edge_paths(mesh: PolyMesh, edges: Ints) -> list[tuple[Ints, bool]]:
+    """Edges as paths of points in order, and whether each closes; paths end where three or more of them meet."""
+    near: dict[int, list[int]] = {}
+    for a, b in mesh.topology.edge_points[np.unique(edges)].tolist():
+        near.setdefault(a, []).append(b)
+        near.setdefault(b, []).append(a)
+    used: set[frozenset[int]] = set()
+    out: list[tuple[Ints, bool]] = []
+
+    def walk(first: int, ahead: int) -> None:
+        path = [first]
+        while frozenset((path[-1], ahead)) not in used:
+            used.add(frozenset((path[-1], ahead)))
+            path.append(ahead)
+            others = [q for q in near[ahead] if q != path[-2]]
+            if len(near[ahead]) != 2 or ahead == first:
+                break
+            ahead = others[0]
+        if len(path) > 1:
+            closed = len(path) > 3 and path[0] == path[-1]
+            out.append((np.array(path[:-1] if closed else path, np.int32), closed))
+
+    for p in sorted(near, key=lambda q: (len(near[q]) == 2, q)):
+        for q in near[p]:
+            walk(p, q)
+    return out
+
+
 def every_nth(mesh: PolyMesh, kind: str, ids: Ints, n: int, offset: int = 0) -> Ints:
     """Every n-th of the elements along the chains they form, from the `offset`-th on."""
     if n < 1:

@@ -19,7 +19,8 @@ def faces_joined(
     """The mesh with new points `fresh` (K, 3) at its end and new faces over old and new points.
 
     The faces have to run alike among themselves. All of them are turned over together where the faces around
-    ask for it, or, where none touches, where their mean normal runs against `outward` (3,). Raises EditRefused
+    ask for it, or, where none touches, where their normals on the whole run against `outward`, (3,) for all or
+    (F, 3) for each. Raises EditRefused
     where a face repeats a point or is there already, or an edge would get a third face.
     """
     rows = [list(map(int, f)) for f in faces]
@@ -59,11 +60,11 @@ def _against(mesh: PolyMesh, points: Floats, rows: list[list[int]], outward: Flo
         return votes > 0
     if outward is None:
         return False
-    normal = np.zeros(3)
-    for r in rows:
+    normals = np.zeros((len(rows), 3))
+    for k, r in enumerate(rows):
         ring = points[r]
-        normal += np.cross(ring, np.roll(ring, -1, axis=0)).sum(axis=0)
-    return float(normal @ outward) < 0
+        normals[k] = np.cross(ring, np.roll(ring, -1, axis=0)).sum(axis=0)
+    return float((normals * outward).sum()) < 0
 
 
 def grid_faces(rows: NDArray[Any]) -> list[list[int]]:

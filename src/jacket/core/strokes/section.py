@@ -116,30 +116,56 @@ def surface_sections(surface: Bvh, place: Floats, normal: Floats) -> list[Sectio
     return plane_sections(surface.points[used], local.reshape(-1, 3), place, normal)
 
 
-def limb_section(surface: Bvh, middle: Floats, axis: Floats, normal: Floats) -> tuple[Section, Floats] | None:
-    """The cross-section of a limb about a place inside it, and its plane's normal: of all planes through the line
-    along `axis` (3,) the one whose section round the place is shortest, which on a limb cuts it square. `normal`
-    (3,), across `axis`, is preferred where several are as short; None where no plane meets a closed section.
+def limb_section(
+    surface: Bvh, middle: Floats, axis: Floats, normal: Floats, snap: float = np.radians(10.0)
+) -> tuple[Section, Floats] | None:
+    """The cross-section of a limb about a place inside it, and its plane's normal: of all planes about the place that
+    hold the line along `axis` (3,), give or take an angle `snap`, the one whose section round the place is shortest,
+    which on a limb cuts it square. `normal` (3,), across `axis`, is preferred where several are as short (as on a
+    ball). None where no plane meets a closed section.
     """
     axis, normal = axis / np.linalg.norm(axis), normal / np.linalg.norm(normal)
-    side = np.cross(axis, normal)
-    best: tuple[float, float, Section] | None = None
-    step = np.radians(12.0)
-    angles = [k * step for k in range(-6, 7)]
-    for _ in range(3):
-        for angle in angles:
-            section = _about(surface, middle, normal * np.cos(angle) + side * np.sin(angle))
-            if section is None:
-                continue
-            score = section.length * (1 + 0.02 * abs(angle))
-            if best is None or score < best[0]:
-                best = (score, angle, section)
-        if best is None:
-            return None
+    found = _shortest(surface, middle, normal, np.cross(axis, normal), np.radians(72.0), np.radians(18.0))
+    if found is None:
+        return None
+    for _ in range(2):
+        section, normal = found
+        if snap > 0:
+            turned = _shortest(surface, middle, normal, axis, snap, snap)
+            section, normal = turned if turned is not None else (section, normal)
+        step = np.radians(6.0)
+        found = _shortest(surface, middle, normal, np.cross(axis, normal), step, step) or (section, normal)
+        snap /= 3
+    return found
+
+
+def _shortest(
+    surface: Bvh, middle: Floats, normal: Floats, side: Floats, reach: float, step: float
+) -> tuple[Section, Floats] | None:
+    """Of the planes whose normal is turned towards `side` the one with the shortest section about a place: steps
+    over ± reach, then the vertex of the parabola through the best and its neighbours, once more at a third."""
+    known: dict[float, Section | None] = {}
+
+    def cost(angle: float) -> float:
+        if angle not in known:
+            known[angle] = _about(surface, middle, normal * np.cos(angle) + side * np.sin(angle))
+        section = known[angle]
+        return np.inf if section is None else section.length * (1 + 1e-3 * abs(angle))
+
+    count = round(reach / step)
+    best = min((k * step for k in range(-count, count + 1)), key=lambda a: (cost(a), abs(a)))
+    if not np.isfinite(cost(best)):
+        return None
+    for _ in range(2):
+        low, here, high = cost(best - step), cost(best), cost(best + step)
+        bend = low - 2 * here + high
+        if np.isfinite(bend) and bend > 0:
+            vertex = best + float(np.clip(0.5 * step * (low - high) / bend, -step, step))
+            best = min((best - step, best, best + step, vertex), key=cost)
         step /= 3
-        angles = [best[1] - step, best[1] + step]
-    assert best is not None
-    return best[2], normal * np.cos(best[1]) + side * np.sin(best[1])
+    section = known[best]
+    assert section is not None
+    return section, normal * np.cos(best) + side * np.sin(best)
 
 
 def _about(surface: Bvh, middle: Floats, normal: Floats) -> Section | None:
@@ -154,6 +180,55 @@ def _goes_round(section: Section, middle: Floats, normal: Floats) -> bool:
     following = np.roll(arm, -1, axis=0)
     turn = np.arctan2(np.cross(arm, following) @ normal, (arm * following).sum(axis=1)).sum()
     return bool(abs(turn) > np.pi)
+
+
+def forks(surface: Bvh, start: Floats, end: Floats, planes: int = 12) -> bool:
+    """Whether a limb forks on the way between the middles of two of its rings: whether in two planes that follow one
+    another two sections or more on one side lie within the outline of the one section on the other."""
+    axis = end - start
+    length = float(np.linalg.norm(axis))
+    if length == 0:
+        return False
+    axis = axis / length
+    frame = np.stack(_across_axis(axis), axis=1)
+    rows: list[tuple[Floats, list[Floats]]] = []
+    before: Floats | None = None
+    for share in np.linspace(0.02, 0.98, planes):
+        place = start + share * (end - start)
+        found = closed_sections(surface_sections(surface, place, axis))
+        main = min(found, key=lambda s: _off(s, place, before), default=None)
+        if main is None:
+            continue
+        before = main.points.mean(axis=0)
+        outline = main.points @ frame
+        others = [s.points.mean(axis=0) @ frame for s in found if s is not main and s.length > 0.2 * main.length]
+        # What lies within the main section itself is an inner shell, not a branch.
+        rows.append((outline, [o for o in others if not _within(o, outline)]))
+    return any(
+        any(_within(o, one) for o in others)
+        for k in range(len(rows) - 1)
+        for one, others in ((rows[k + 1][0], rows[k][1]), (rows[k][0], rows[k + 1][1]))
+    )
+
+
+def _off(section: Section, place: Floats, before: Floats | None) -> float:
+    middle = section.points.mean(axis=0)
+    return float(np.linalg.norm(middle - (place if before is None else before)))
+
+
+def _across_axis(axis: Floats) -> tuple[Floats, Floats]:
+    first = np.cross(axis, np.eye(3)[int(np.argmin(np.abs(axis)))])
+    first = first / np.linalg.norm(first)
+    return first, np.cross(axis, first)
+
+
+def _within(place: Floats, outline: Floats) -> bool:
+    """Whether a place (2,) lies in a closed outline (K, 2), by crossing number."""
+    ahead = np.roll(outline, -1, axis=0)
+    between = (outline[:, 1] > place[1]) != (ahead[:, 1] > place[1])
+    a, b = outline[between], ahead[between]
+    at = a[:, 0] + (place[1] - a[:, 1]) / (b[:, 1] - a[:, 1]) * (b[:, 0] - a[:, 0])
+    return bool((at > place[0]).sum() % 2)
 
 
 def closed_sections(sections: list[Section], most: float = 0.35) -> list[Section]:
