@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import sys
 
-from bench import flatten, fuzz, health, job, quads, reading, sources, window
+from bench import flatten, fuzz, hands, health, job, quads, reading, sources, window
 
 BENCHES = {
     "reading": reading.run,
     "sources": sources.run,
     "fuzz": fuzz.run,
     "health": health.run,
+    "hands": hands.run,
     "job": job.run,
     "quads": quads.run,
     "flatten": flatten.run,

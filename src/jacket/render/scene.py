@@ -3,12 +3,11 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
-from weakref import WeakKeyDictionary
 
 import numpy as np
 from numpy.typing import NDArray
 
-from jacket.core.mesh.connectivity import Connectivity
+from jacket.core.jit import kernel
 from jacket.core.mesh.geometry import point_normals
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.render.surfaces import Look, Surface
@@ -72,44 +71,44 @@ def fill_rows(
     if faces is not None:
         keep = faces[face]
         tri, face = tri[keep], face[keep]
-    point, shares = _fixed_parts(mesh) if faces is None else (mesh.corners[tri.ravel()], _corner_shares(mesh, tri))
-    corner = tri.ravel()
-    out = np.empty((len(corner), FILL_WIDTH), np.float32)
-    if places is None:
-        out[:, :3] = mesh.points.astype(np.float32)[point]
-        out[:, 3:6] = point_normals(mesh).astype(np.float32)[point]
-    else:
-        out[:, :3] = places[corner]
-        out[:, 3:5] = 0.0
-        out[:, 5] = 1.0
-    out[:, 6:10] = colours if np.ndim(colours) == 1 else np.repeat(colours.astype(np.float32)[face], 3, axis=0)
     uv = mesh.uv
-    out[:, 10:12] = -1e6 if uv is None else np.nan_to_num(uv[corner], nan=-1e6)
-    out[:, 12:] = shares
-    return out
-
-
-_parts: WeakKeyDictionary[Connectivity, tuple[NDArray[np.signedinteger], Array]] = WeakKeyDictionary()
-
-
-def _fixed_parts(mesh: PolyMesh) -> tuple[NDArray[np.signedinteger], Array]:
-    """Points and shares of all triangle corners; the same for as long as faces stay, however points move."""
-    if mesh.topology not in _parts:
-        _parts[mesh.topology] = mesh.corners[mesh.triangles.ravel()], _corner_shares(mesh, mesh.triangles)
-    return _parts[mesh.topology]
-
-
-def _corner_shares(mesh: PolyMesh, tri: NDArray[np.signedinteger]) -> Array:
-    """Barycentric places of the corners, lifted by one opposite the diagonals inside faces, so that
-    the shader can find the distance to the nearest true edge (Bærentzen et al., "Single-pass
-    wireframe rendering", 2006)."""
-    out = np.tile(np.eye(3, dtype=np.float32), (len(tri), 1, 1))
     following = mesh.topology.next if len(tri) else np.zeros(0, np.int32)
-    for k in range(3):
-        a, b = tri[:, (k + 1) % 3], tri[:, (k + 2) % 3]
-        inside = following[a] != b
-        out[inside, :, k] += 1.0
-    return out.reshape(-1, 3)
+    return _filled(
+        tri, face, mesh.corners, mesh.points if places is None else places, point_normals(mesh), places is None,
+        np.atleast_2d(np.asarray(colours, np.float64)), np.zeros((0, 2)) if uv is None else uv, following,
+    )  # fmt: skip
+
+
+@kernel
+def _filled(tri, face, corners, points, normals, in_space, colours, uv, following):
+    out = np.empty((3 * len(tri), 15), np.float32)
+    for t in range(len(tri)):
+        tint = face[t] if len(colours) > 1 else 0
+        for k in range(3):
+            c, row = tri[t, k], 3 * t + k
+            if in_space:
+                p = corners[c]
+                for d in range(3):
+                    out[row, d] = points[p, d]
+                    out[row, 3 + d] = normals[p, d]
+            else:
+                for d in range(3):
+                    out[row, d] = points[c, d] if d < points.shape[1] else 0.0
+                    out[row, 3 + d] = 1.0 if d == 2 else 0.0
+            for d in range(4):
+                out[row, 6 + d] = colours[tint, d]
+            for d in range(2):
+                value = -1e6
+                if len(uv) > 0 and not np.isnan(uv[c, d]):
+                    value = uv[c, d]
+                out[row, 10 + d] = value
+        # Barycentric places of the corners, lifted by one opposite the diagonals inside faces, so that the shader can
+        # find the distance to the nearest true edge (Bærentzen et al., "Single-pass wireframe rendering", 2006).
+        for k in range(3):
+            inside = following[tri[t, (k + 1) % 3]] != tri[t, (k + 2) % 3]
+            for corner in range(3):
+                out[3 * t + corner, 12 + k] = (1.0 if corner == k else 0.0) + (1.0 if inside else 0.0)
+    return out
 
 
 def line_rows(segments: NDArray[np.float64], colour: tuple[float, ...], width: float) -> Array:

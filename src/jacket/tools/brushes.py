@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import numpy as np
+from numpy.typing import NDArray
 
 from jacket.core.fit.relax import Lines, relaxed_part
 from jacket.core.fit.shift import FALLOFFS, falloff
@@ -12,7 +13,7 @@ from jacket.core.mesh.geometry import unit
 from jacket.core.mesh.lifted import lifted_points
 from jacket.core.mesh.polymesh import Bools, Floats, Ints, PolyMesh
 from jacket.core.mesh.rows import edges_dissolved, loop_points
-from jacket.core.mesh.walks import edge_loop
+from jacket.core.mesh.walks import edge_loop, flood
 from jacket.core.space.bvh import Bvh
 from jacket.document.derived import surface_of
 from jacket.errors import EditRefused
@@ -20,6 +21,7 @@ from jacket.tools.base import Option, Tool
 from jacket.tools.events import NO_GHOST, Ghost, Pointer
 from jacket.tools.mirror import on_plane, partner_edge, partner_faces, partners, reflected
 from jacket.tools.pick import occluder, pick, screen_points, slack_for, visible
+from jacket.tools.view import FormCamera
 
 
 class Brush(Tool):
@@ -42,6 +44,7 @@ class Brush(Tool):
     def __init__(self, *arguments) -> None:
         super().__init__(*arguments)
         self.last: Pointer | None = None
+        self._looked: tuple[FormCamera, NDArray[np.int8]] | None = None
 
     @property
     def busy(self) -> bool:
@@ -56,7 +59,7 @@ class Brush(Tool):
     def press(self, pointer: Pointer) -> None:
         self.document.open_jacket()
         self.document.begin(f"{self.label.lower()} points")
-        self.last = pointer
+        self.last, self._looked = pointer, None
         self.dab(pointer, pointer)
 
     def move(self, pointer: Pointer) -> None:
@@ -87,14 +90,22 @@ class Brush(Tool):
         at = screen_points(mesh, pointer.form)
         radius = self.settings.brush * max(pointer.pressure, 0.2)
         far = np.hypot(at[:, 0] - pointer.x, at[:, 1] - pointer.y)
-        ids = np.flatnonzero(far < radius)
-        hiding = occluder(self.document.state)
-        ids = ids[visible(pointer.form, mesh.points[ids], hiding, slack_for(mesh, hiding))]
+        ids = self._seen(mesh, pointer.form, np.flatnonzero(far < radius))
         if self.settings.connected:
             ids = _hanging_together(mesh, ids, far)
         weight[ids] = falloff(far[ids] / radius, self.settings.falloff)
         weight[self.staying(mesh)] = 0.0
         return weight
+
+    def _seen(self, mesh: PolyMesh, camera: FormCamera, ids: Ints) -> Ints:
+        """Those of the points that the source does not hide. During a drag each is looked at once."""
+        if self._looked is None or self._looked[0] is not camera or len(self._looked[1]) != mesh.n_points:
+            self._looked = (camera, np.full(mesh.n_points, -1, np.int8))
+        known = self._looked[1]
+        fresh = ids[known[ids] < 0]
+        hiding = occluder(self.document.state)
+        known[fresh] = visible(camera, mesh.points[fresh], hiding, slack_for(mesh, hiding))
+        return ids[known[ids] == 1]
 
     def staying(self, mesh: PolyMesh) -> Bools:
         """(V,) points that brushes leave alone: lifted and held ones, loose ones, and by choice border or inner."""
@@ -134,16 +145,11 @@ def _hanging_together(mesh: PolyMesh, ids: Ints, far: Floats) -> Ints:
     """Those of the points that edges join to the nearest one without leaving the set."""
     if len(ids) == 0:
         return ids
-    from scipy.sparse import coo_array
-    from scipy.sparse.csgraph import connected_components
-
-    local = np.full(mesh.n_points, -1)
-    local[ids] = np.arange(len(ids))
-    ends = local[mesh.topology.edge_points]
-    ends = ends[(ends >= 0).all(axis=1)]
-    graph = coo_array((np.ones(len(ends), np.int8), (ends[:, 0], ends[:, 1])), shape=(len(ids), len(ids)))
-    labels = connected_components(graph, directed=False)[1]
-    return ids[labels == labels[int(np.argmin(far[ids]))]]
+    start, around = mesh.topology.point_edges
+    inside = np.zeros(mesh.n_points, bool)
+    inside[ids] = True
+    reached = flood(start, around, mesh.topology.edge_points, inside, int(ids[np.argmin(far[ids])]))
+    return ids[reached[ids]]
 
 
 class Relax(Brush):
@@ -243,7 +249,7 @@ class Nudge(Brush):
         moved = mesh.points[ids] + weight[ids, None] * shift
         source = self.document.state.source
         if source is not None:
-            moved = surface_of(source.mesh).project(moved)
+            moved = surface_of(source.mesh).project(moved, weight[ids] * float(np.linalg.norm(shift)))
         points = mesh.points.copy()
         points[ids] = moved
         self.document.edit_jacket("nudge points", mesh.with_points(self.mirrored(mesh, points, weight)))

@@ -207,7 +207,9 @@ class Draft(Tool):
             "loop": "insert a loop",
             "pull": "pull an edge",
         }
-        name = names.get(self.offer.kind, f"move a {self.offer.pick.kind}")
+        name = names.get(
+            self.offer.kind, f"move a{'n' if self.offer.pick.kind == 'edge' else ''} {self.offer.pick.kind}"
+        )
         self.document.begin(name)
 
     def move(self, pointer: Pointer) -> None:

@@ -130,6 +130,8 @@ class Hold(Tool):
         if jacket is None:
             return "", none, ""
         kinds = {"mixed": "point edge face", "points": "point", "edges": "edge", "faces": "face"}[self.kinds]
+        if self.kinds == "mixed" and pointer.flat is not None:
+            kinds = "edge face"  # on the sheet faces are small, and points would always be in reach
         found = found_under(self, pointer, kinds)
         if not found.kind:
             return "", none, ""

@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 
 from jacket.core.mesh.polymesh import Floats, PolyMesh
 from jacket.core.space.bvh import Bvh, Hit
+from jacket.core.space.segments import near_segments
 from jacket.document.derived import kept, surface_of
 from jacket.document.state import State
 from jacket.tools.events import Pointer
@@ -122,15 +123,14 @@ def _nearest_edge(mesh: PolyMesh, pointer: Pointer, reach: float, hiding: Bvh | 
     if len(ends) == 0:
         return NOTHING
     at = screen_points(mesh, pointer.form)
-    a, b = at[ends[:, 0], :2], at[ends[:, 1], :2]
-    share, far = segment_distance(np.array([pointer.x, pointer.y]), a, b)
-    ids = np.flatnonzero(far <= reach)
-    ids = ids[np.argsort(far[ids], kind="stable")][:12]
+    ids, share, far = near_segments(at, ends, pointer.x, pointer.y, reach)
+    order = np.argsort(far, kind="stable")[:12]
+    ids, share, far = ids[order], share[order], far[order]
     if len(ids) == 0:
         return NOTHING
     # The share on screen becomes a share in space by the depths of the ends.
     za, zb = at[ends[ids, 0], 2], at[ends[ids, 1], 2]
-    s = share[ids] * za / np.maximum(share[ids] * za + (1 - share[ids]) * zb, 1e-300)
+    s = share * za / np.maximum(share * za + (1 - share) * zb, 1e-300)
     places = mesh.points[ends[ids, 0]] * (1 - s)[:, None] + mesh.points[ends[ids, 1]] * s[:, None]
     # A long edge is a chord: the source may bulge over its middle.
     lengths = np.linalg.norm(mesh.points[ends[ids, 0]] - mesh.points[ends[ids, 1]], axis=1)
@@ -139,7 +139,7 @@ def _nearest_edge(mesh: PolyMesh, pointer: Pointer, reach: float, hiding: Bvh | 
         return NOTHING
     depth = at[ends[ids[seen], 0], 2]
     # Among edges about equally near on screen the one in front counts.
-    best = seen[int(np.argmin(far[ids[seen]] + 1e-3 * reach * (depth - depth.min()) / max(float(depth.min()), 1e-300)))]
+    best = seen[int(np.argmin(far[seen] + 1e-3 * reach * (depth - depth.min()) / max(float(depth.min()), 1e-300)))]
     return Pick("edge", int(ids[best]), places[best], float(s[best]))
 
 

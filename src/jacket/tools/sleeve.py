@@ -13,6 +13,7 @@ from jacket.core.mesh.geometry import unit
 from jacket.core.mesh.joining import grid_faces
 from jacket.core.mesh.polymesh import Floats, Ints, PolyMesh
 from jacket.core.mesh.walks import edge_loop
+from jacket.core.space.bvh import Bvh
 from jacket.core.strokes.section import (
     Section,
     closed_sections,
@@ -22,12 +23,16 @@ from jacket.core.strokes.section import (
     ring_points,
     surface_sections,
 )
+from jacket.document.derived import light_of, surface_of
 from jacket.errors import EditRefused
 from jacket.tools.base import Option
 from jacket.tools.events import NO_GHOST, Pointer
 from jacket.tools.pick import occluder, pick
 from jacket.tools.strokes import Drawing, chalk, segments
 from jacket.tools.view import FormCamera
+
+LIGHT = 40_000
+"""Triangles of the copy on which the plane of a ring is looked for: the one that is drawn in motion."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -214,8 +219,12 @@ class Sleeve(Drawing):
             return None
         # Ctrl suspends snapping: the ring then runs just as it was drawn.
         snap = 0.0 if end.ctrl else np.radians(10.0)
-        found = limb_section(self.surface(), inside, np.cross(normal, ahead), normal, snap)
+        found = limb_section(self.surface(), inside, np.cross(normal, ahead), normal, snap, self._light())
         return None if found is None else self._ring_of(found[0], inside, found[1])
+
+    def _light(self) -> Bvh:
+        """A light copy of the source to look for planes on."""
+        return surface_of(light_of(self.document.require_source().mesh, LIGHT)[0])
 
     def _inside(self, eye: Floats, ahead: Floats, camera: FormCamera, wide: float) -> Floats | None:
         """The middle of what a ray goes through first, as thick as the drag is wide (pixels) at most: behind a

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 from typing import Any
 
 import numpy as np
@@ -104,10 +105,21 @@ class Weave(Drawing):
     def release(self, pointer: Pointer) -> None:
         path, self.path = self.path, []
         reach = self.settings.reach * 1.6 * self.pixel
-        if len(path) > 1 and float(length_along(np.array(path))[-1]) > 3 * reach:
-            self.strokes.append(self._stroke(path, reach))
-            self._woven = None
+        for piece in self._unbroken(path):
+            if len(piece) > 1 and float(length_along(np.array(piece))[-1]) > 3 * reach:
+                self.strokes.append(self._stroke(piece, reach))
+                self._woven = None
         self.hover(pointer)
+
+    def _unbroken(self, path: list[Floats]) -> list[list[Floats]]:
+        """A stroke in the pieces in which it lies on the source: it breaks where it jumps from a nearer part to one
+        behind, by far more than the pointer moved."""
+        if len(path) < 3:
+            return [path]
+        steps = np.linalg.norm(np.diff(np.array(path), axis=0), axis=1)
+        cuts = np.flatnonzero(steps > 6 * max(float(np.median(steps)), 4 * self.pixel)) + 1
+        ends = [0, *cuts.tolist(), len(path)]
+        return [path[a:b] for a, b in itertools.pairwise(ends)]
 
     def _stroke(self, path: list[Floats], reach: float) -> Stroke:
         """A stroke evened to pieces of a few pixels, closed where it comes back to its start."""

@@ -45,7 +45,7 @@ def relaxed(
         if strength is not None:
             step *= strength[:, None]
         new = points.copy()
-        new[ids] = surface.project(points[ids] + step[ids])
+        new[ids] = surface.project(points[ids] + step[ids], np.linalg.norm(step[ids], axis=1))
         if lines is not None and lines.sliding.any():
             slide = np.flatnonzero(lines.sliding & moving)
             new[slide] = lines.curve.project((points + step)[slide])
@@ -61,10 +61,12 @@ def relaxed_part(
     at, so that a brush costs what it touches."""
     near = np.zeros(mesh.n_points, bool)
     near[ids] = True
-    faces = np.unique(mesh.face_of_corner[near[mesh.corners]])
-    # Faces that touch those give the sizes that evenness goes by.
-    near[mesh.corners[np.isin(mesh.face_of_corner, faces)]] = True
-    corners = np.flatnonzero(np.isin(mesh.face_of_corner, np.unique(mesh.face_of_corner[near[mesh.corners]])))
+    faces = np.zeros(mesh.n_faces, bool)
+    for _ in range(2):
+        # Faces at the points, and those that touch them: they give the sizes that evenness goes by.
+        faces[mesh.face_of_corner[near[mesh.corners]]] = True
+        near[mesh.corners[faces[mesh.face_of_corner]]] = True
+    corners = np.flatnonzero(faces[mesh.face_of_corner])
     used, local = np.unique(mesh.corners[corners], return_inverse=True)
     starts = np.concatenate([[0], np.flatnonzero(np.diff(mesh.face_of_corner[corners])) + 1, [len(corners)]])
     places = mesh.points[used]
@@ -74,8 +76,9 @@ def relaxed_part(
     moves = np.where(fixed, 0.0, strength)[:, None]
     for _ in range(rounds):
         aims = square_aims(places, local.astype(np.int32), starts.astype(np.int32), evenness)
-        wanted = places[own] + moves * (aims[own] - places[own])
-        new = surface.project(wanted)
+        step = moves * (aims[own] - places[own])
+        wanted = places[own] + step
+        new = surface.project(wanted, np.linalg.norm(step, axis=1))
         if lines is not None and slides.any():
             new[slides] = surface.project(lines.curve.project(wanted[slides]))
         places[own[~fixed]] = new[~fixed]

@@ -28,7 +28,7 @@ def with_lifted(mesh: PolyMesh, ids: Ints, lifted: bool = True) -> PolyMesh:
 
 def settled(mesh: PolyMesh, surface: Bvh | None, ids: Ints, new: bool = False) -> PolyMesh:
     """Some points laid onto a surface unless they are lifted. `new` points all of whose other neighbours are lifted
-    stay between them and are lifted too."""
+    stay between them and are lifted too; the others lie between neighbours on the surface."""
     ids = np.asarray(ids, np.int64)
     if surface is None or len(ids) == 0:
         return mesh
@@ -38,8 +38,23 @@ def settled(mesh: PolyMesh, surface: Bvh | None, ids: Ints, new: bool = False) -
         mesh = with_lifted(mesh, np.flatnonzero(up))
     low = ids[~up[ids]]
     points = mesh.points.copy()
-    points[low] = surface.project(points[low])
+    points[low] = surface.project(points[low], _nearest_neighbour(mesh, low) if new else None)
     return mesh.with_points(points)
+
+
+def _nearest_neighbour(mesh: PolyMesh, ids: Ints) -> Floats:
+    """(K,) distance of points to the nearest point an edge joins them to: the surface is no farther off where that
+    one lies on it."""
+    out = np.full(mesh.n_points, np.inf)
+    here = np.zeros(mesh.n_points, bool)
+    here[ids] = True
+    ends = mesh.topology.edge_points
+    ends = ends[here[ends].any(axis=1)]
+    far = np.linalg.norm(mesh.points[ends[:, 0]] - mesh.points[ends[:, 1]], axis=1)
+    for k in range(2):
+        old = ~here[ends[:, 1 - k]]
+        np.minimum.at(out, ends[old, k], far[old])
+    return out[ids]
 
 
 def _between(mesh: PolyMesh, ids: Ints, up: Bools) -> Bools:

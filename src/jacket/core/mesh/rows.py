@@ -23,12 +23,13 @@ def loops_inserted(mesh: PolyMesh, edge: int, count: int) -> tuple[PolyMesh, Int
         share = 1.0 / (left + 1)
         edited = loop_inserted(mesh, e, share if int(mesh.corners[c]) == start else 1.0 - share)
         mesh = edited.mesh
-        made = [int(p) for p in edited.added if mesh.topology.find_edge(start, int(p)) >= 0
-                and mesh.topology.find_edge(int(p), end) >= 0]  # fmt: skip
-        if not made:
+        added = edited.added.astype(np.int64)
+        joined = [mesh.topology.find_edges(np.stack([np.full(len(added), p), added], axis=1)) for p in (start, end)]
+        made = added[(joined[0] >= 0) & (joined[1] >= 0)]
+        if len(made) == 0:
             raise EditRefused("This row crosses itself, so only one loop at a time can be inserted.")
         # Points of one insertion only are added at the end, so earlier ones keep their numbers.
-        start = made[0]
+        start = int(made[0])
     return mesh, np.arange(before, mesh.n_points, dtype=np.int32)
 
 

@@ -7,6 +7,7 @@ import heapq
 import numpy as np
 from numpy.typing import NDArray
 
+from jacket.core.jit import kernel
 from jacket.core.mesh.geometry import edge_lengths
 from jacket.core.mesh.polymesh import Bools, Ints, PolyMesh
 
@@ -38,19 +39,28 @@ def _turned(mesh: PolyMesh, corner: int) -> int:
 
 
 def _ring_from(mesh: PolyMesh, corner: int) -> tuple[list[int], bool]:
-    topology, sizes = mesh.topology, mesh.sizes
-    row = [corner]
+    topology = mesh.topology
+    row, closed = _walked_row(topology.next, topology.twin, mesh.sizes, mesh.face_of_corner, corner)
+    return row.tolist(), bool(closed)
+
+
+@kernel
+def _walked_row(following, twin, sizes, face, corner):
+    row = np.empty(len(following) + 2, np.int64)
+    row[0] = corner
+    n = 1
     c = corner
-    while sizes[mesh.face_of_corner[c]] == 4:
-        far = int(topology.next[topology.next[c]])
-        c = int(topology.twin[far])
+    while sizes[face[c]] == 4 and n <= len(following):
+        far = following[following[c]]
+        c = twin[far]
         if c < 0:
-            row.append(far)
-            return row, False
+            row[n] = far
+            return row[: n + 1].copy(), False
         if c == corner:
-            return row, True
-        row.append(c)
-    return row, False
+            return row[:n].copy(), True
+        row[n] = c
+        n += 1
+    return row[:n].copy(), False
 
 
 def ring_edges(mesh: PolyMesh, edge: int) -> Ints:
@@ -147,6 +157,28 @@ def shortest_path(mesh: PolyMesh, start: int, end: int, cost: NDArray[np.float64
     while path[-1] != start:
         path.append(came[path[-1]])
     return np.array(path[::-1], np.int32)
+
+
+@kernel
+def flood(start, around, ends, inside, first):
+    """(V,) points reached from `first` along edges without leaving the points flagged in `inside`; `start`, `around` are
+    the edges at each point (Connectivity.point_edges), `ends` (E, 2) those of each edge."""
+    reached = np.zeros(len(inside), np.bool_)
+    stack = np.empty(len(inside), np.int64)
+    reached[first] = True
+    stack[0] = first
+    top = 1
+    while top > 0:
+        top -= 1
+        p = stack[top]
+        for k in range(start[p], start[p + 1]):
+            e = around[k]
+            q = ends[e, 0] + ends[e, 1] - p
+            if inside[q] and not reached[q]:
+                reached[q] = True
+                stack[top] = q
+                top += 1
+    return reached
 
 
 def face_parts(mesh: PolyMesh, cut: Bools | None = None) -> tuple[int, Ints]:

@@ -64,23 +64,31 @@ class Bvh:
             return None
         return Hit(int(tri), float(t), origin + t * direction)
 
-    def closest(self, queries: Floats) -> tuple[Floats, Ints, Floats]:
-        """Closest surface points to (Q, 3) queries: positions (Q, 3), triangles (Q,), distances (Q,)."""
+    def closest(self, queries: Floats, within: Floats | None = None) -> tuple[Floats, Ints, Floats]:
+        """Closest surface points to (Q, 3) queries: positions (Q, 3), triangles (Q,), distances (Q,).
+
+        within   (Q,) distances within which the surface is thought to lie, which makes the search several times as
+                 quick: for a point that was on the surface, how far it moved. Where it lies farther off the search
+                 is made again without.
+        """
         queries = np.ascontiguousarray(np.atleast_2d(queries), np.float64)
         if len(self.triangles) == 0:
             return queries.copy(), np.full(len(queries), -1, np.int32), np.full(len(queries), np.inf)
-        return _closest_many(self.points, self.triangles, self.order, self.boxes, queries)
+        bound = np.full(len(queries), np.inf) if within is None else np.ascontiguousarray(within, np.float64)
+        return _closest_many(self.points, self.triangles, self.order, self.boxes, queries, bound)
 
-    def project(self, queries: Floats) -> Floats:
+    def project(self, queries: Floats, within: Floats | None = None) -> Floats:
         """Closest surface points only, (Q, 3)."""
-        return self.closest(queries)[0]
+        return self.closest(queries, within)[0]
 
     def across_plane(self, place: Floats, normal: Floats) -> Ints:
-        """Triangles that a plane may cut: those in leaves whose boxes reach to both sides of it, ascending."""
+        """Triangles with points on both sides of a plane, ascending; points in the plane count as above it."""
         if len(self.triangles) == 0:
             return np.zeros(0, np.int32)
         normal = np.asarray(normal, np.float64)
-        return np.sort(_across_plane(self.order, self.boxes, normal, float(np.dot(place, normal))))
+        return np.sort(
+            _across_plane(self.points, self.triangles, self.order, self.boxes, normal, float(np.dot(place, normal)))
+        )
 
     def occluded(self, origins: Floats, directions: Floats, reach: Floats) -> NDArray[np.bool_]:
         """(Q,) whether something lies along each ray before `reach` (Q,)."""
@@ -234,7 +242,7 @@ def _first_hit(points, triangles, order, boxes, origin, direction, reach):
 
 
 @kernel
-def _across_plane(order, boxes, normal, offset):
+def _across_plane(points, triangles, order, boxes, normal, offset):
     leaves = (len(boxes) + 1) // 2
     found = np.empty(len(order), np.int32)
     n = 0
@@ -255,8 +263,15 @@ def _across_plane(order, boxes, normal, offset):
         if node >= leaves - 1:
             i = node - leaves + 1
             for j in range(i * LEAF, min((i + 1) * LEAF, len(order))):
-                found[n] = order[j]
-                n += 1
+                t = order[j]
+                above = 0
+                for k in range(3):
+                    p = triangles[t, k]
+                    height = points[p, 0] * normal[0] + points[p, 1] * normal[1] + points[p, 2] * normal[2] - offset
+                    above += height >= 0
+                if above == 1 or above == 2:
+                    found[n] = t
+                    n += 1
         else:
             stack[depth] = 2 * node + 1
             stack[depth + 1] = 2 * node + 2
@@ -279,6 +294,15 @@ def _box_distance(boxes, node, x, y, z):
     dx = max(boxes[node, 0] - x, 0.0, x - boxes[node, 3])
     dy = max(boxes[node, 1] - y, 0.0, y - boxes[node, 4])
     dz = max(boxes[node, 2] - z, 0.0, z - boxes[node, 5])
+    return dx * dx + dy * dy + dz * dz
+
+
+@inline
+def _off_centre(boxes, node, x, y, z):
+    """Squared distance from a point to a box's middle, four times over."""
+    dx = boxes[node, 0] + boxes[node, 3] - 2 * x
+    dy = boxes[node, 1] + boxes[node, 4] - 2 * y
+    dz = boxes[node, 2] + boxes[node, 5] - 2 * z
     return dx * dx + dy * dy + dz * dz
 
 
@@ -325,12 +349,12 @@ def closest_on_triangle(points, a, b, c, x, y, z):
 
 
 @inline
-def _closest(points, triangles, order, boxes, x, y, z, stack, depth):
+def _closest(points, triangles, order, boxes, x, y, z, stack, depth, bound):
     leaves = (len(boxes) + 1) // 2
     stack[0] = 0
     depth[0] = _box_distance(boxes, 0, x, y, z)
     top = 1
-    best, found = np.inf, -1
+    best, found = bound, -1
     bx, by, bz = x, y, z
     while top > 0:
         top -= 1
@@ -349,7 +373,8 @@ def _closest(points, triangles, order, boxes, x, y, z, stack, depth):
         left, right = 2 * node + 1, 2 * node + 2
         a = _box_distance(boxes, left, x, y, z)
         b = _box_distance(boxes, right, x, y, z)
-        if a > b:
+        # A point on the surface lies in many boxes at once: the one it lies deeper in is likelier to hold it.
+        if a > b or (a == b and _off_centre(boxes, left, x, y, z) > _off_centre(boxes, right, x, y, z)):
             left, right, a, b = right, left, b, a
         if b < best:
             stack[top] = right
@@ -363,7 +388,7 @@ def _closest(points, triangles, order, boxes, x, y, z, stack, depth):
 
 
 @kernel
-def _closest_many(points, triangles, order, boxes, queries):
+def _closest_many(points, triangles, order, boxes, queries, bound):
     n = len(queries)
     where = np.empty((n, 3))
     which = np.empty(n, np.int32)
@@ -371,9 +396,12 @@ def _closest_many(points, triangles, order, boxes, queries):
     stack = np.empty(64, np.int32)
     depth = np.empty(64)
     for q in range(n):
-        t, d, x, y, z = _closest(
-            points, triangles, order, boxes, queries[q, 0], queries[q, 1], queries[q, 2], stack, depth
-        )
+        ox, oy, oz = queries[q, 0], queries[q, 1], queries[q, 2]
+        # A hair more than the bound, so that rounding never hides what lies just at it.
+        limit = bound[q] * bound[q] * (1 + 1e-9) + 1e-300
+        t, d, x, y, z = _closest(points, triangles, order, boxes, ox, oy, oz, stack, depth, limit)
+        if t < 0:
+            t, d, x, y, z = _closest(points, triangles, order, boxes, ox, oy, oz, stack, depth, np.inf)
         which[q] = t
         far[q] = d
         where[q, 0] = x

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from jacket.core.jit import kernel
+from jacket.core.jit import inline, kernel
 from jacket.core.mesh.polymesh import Floats, Ints
 from jacket.core.space.bvh import Bvh
 from jacket.core.strokes.path import evened_ring, length_along
@@ -30,9 +30,7 @@ def plane_sections(points: Floats, triangles: Ints, place: Floats, normal: Float
     """All curves in which a plane cuts a surface. Points that lie in the plane count as above it, so every
     curve runs through edges only."""
     normal = np.asarray(normal, float) / np.linalg.norm(normal)
-    height = points @ normal - float(np.dot(place, normal))
-    where, ahead, starts = _cut(points, np.ascontiguousarray(triangles, np.int32), height)
-    del ahead
+    where, starts = _cut(points, np.ascontiguousarray(triangles, np.int32), normal, float(np.dot(place, normal)))
     out = []
     for a, b, closed in starts:
         curve = where[a:b]
@@ -44,18 +42,35 @@ def plane_sections(points: Floats, triangles: Ints, place: Floats, normal: Float
     return out
 
 
+@inline
+def _height(points, p, normal, offset):
+    return points[p, 0] * normal[0] + points[p, 1] * normal[1] + points[p, 2] * normal[2] - offset
+
+
+@inline
+def _crossing(points, p, q, normal, offset, out):
+    """Where the plane cuts an edge."""
+    a, b = _height(points, p, normal, offset), _height(points, q, normal, offset)
+    t = a / (a - b)
+    for d in range(3):
+        out[d] = points[p, d] + t * (points[q, d] - points[p, d])
+
+
 @kernel
-def _cut(points, triangles, height):
+def _cut(points, triangles, normal, offset):
     """Crossing places in order along all curves, and (start, end, closed) of each curve."""
+    count = len(triangles)
+    above = np.empty((count, 3), np.bool_)
     n = 0
-    for t in range(len(triangles)):
-        a, b, c = height[triangles[t, 0]] >= 0, height[triangles[t, 1]] >= 0, height[triangles[t, 2]] >= 0
-        n += not (a == b and b == c)
+    for t in range(count):
+        for j in range(3):
+            above[t, j] = _height(points, triangles[t, j], normal, offset) >= 0
+        n += not (above[t, 0] == above[t, 1] and above[t, 1] == above[t, 2])
     enter = np.empty(n, np.int64)
     leave = np.empty(n, np.int64)
     k = 0
-    for t in range(len(triangles)):
-        up = height[triangles[t, 0]] >= 0, height[triangles[t, 1]] >= 0, height[triangles[t, 2]] >= 0
+    for t in range(count):
+        up = above[t]
         if up[0] == up[1] and up[1] == up[2]:
             continue
         for j in range(3):
@@ -90,9 +105,7 @@ def _cut(points, triangles, height):
                 seen[k] = True
                 key = enter[k]
                 p, q = np.int64(key >> 32), np.int64(key & 0xFFFFFFFF)
-                t = height[p] / (height[p] - height[q])
-                for d in range(3):
-                    where[used, d] = points[p, d] + t * (points[q, d] - points[p, d])
+                _crossing(points, p, q, normal, offset, where[used])
                 used += 1
                 last = k
                 k = following[k]
@@ -100,50 +113,54 @@ def _cut(points, triangles, height):
             if not closed:
                 key = leave[last]
                 p, q = np.int64(key >> 32), np.int64(key & 0xFFFFFFFF)
-                t = height[p] / (height[p] - height[q])
-                for d in range(3):
-                    where[used, d] = points[p, d] + t * (points[q, d] - points[p, d])
+                _crossing(points, p, q, normal, offset, where[used])
                 used += 1
             spans[curves, 0], spans[curves, 1], spans[curves, 2] = begin, used, closed
             curves += 1
-    return where[:used].copy(), following, spans[:curves].copy()
+    return where[:used].copy(), spans[:curves].copy()
 
 
 def surface_sections(surface: Bvh, place: Floats, normal: Floats) -> list[Section]:
     """`plane_sections` of a surface, looking only at triangles near the plane."""
-    triangles = surface.triangles[surface.across_plane(place, normal)]
-    used, local = np.unique(triangles, return_inverse=True)
-    return plane_sections(surface.points[used], local.reshape(-1, 3), place, normal)
+    return plane_sections(surface.points, surface.triangles[surface.across_plane(place, normal)], place, normal)
 
 
 def limb_section(
-    surface: Bvh, middle: Floats, axis: Floats, normal: Floats, snap: float = np.radians(10.0)
+    surface: Bvh, middle: Floats, axis: Floats, normal: Floats, snap: float = np.radians(10.0), light: Bvh | None = None
 ) -> tuple[Section, Floats] | None:
     """The cross-section of a limb about a place inside it, and its plane's normal: of all planes about the place that
     hold the line along `axis` (3,), give or take an angle `snap`, the one whose section round the place is shortest,
     which on a limb cuts it square. `normal` (3,), across `axis`, is preferred where several are as short (as on a
-    ball). None where no plane meets a closed section.
+    ball). The plane is looked for on `light`, a lighter copy of the surface where there is one. None where no plane
+    meets a closed section.
     """
+    found = _limb_plane(surface if light is None else light, middle, axis, normal, snap)
+    if found is None or light is None or light is surface:
+        return found
+    section = _about(surface, middle, found[1])
+    return None if section is None else (section, found[1])
+
+
+def _limb_plane(
+    surface: Bvh, middle: Floats, axis: Floats, normal: Floats, snap: float
+) -> tuple[Section, Floats] | None:  # fmt: skip
     axis, normal = axis / np.linalg.norm(axis), normal / np.linalg.norm(normal)
-    found = _shortest(surface, middle, normal, np.cross(axis, normal), np.radians(72.0), np.radians(18.0))
+    found = _shortest(surface, middle, normal, np.cross(axis, normal), np.radians(72.0), np.radians(24.0))
     if found is None:
         return None
-    for _ in range(2):
-        section, normal = found
-        if snap > 0:
-            turned = _shortest(surface, middle, normal, axis, snap, snap)
-            section, normal = turned if turned is not None else (section, normal)
-        step = np.radians(6.0)
-        found = _shortest(surface, middle, normal, np.cross(axis, normal), step, step) or (section, normal)
-        snap /= 3
-    return found
+    section, normal = found
+    if snap > 0:
+        section, normal = _shortest(surface, middle, normal, axis, snap, snap) or (section, normal)
+        step = np.radians(4.0)
+        return _shortest(surface, middle, normal, np.cross(axis, normal), step, step) or (section, normal)
+    return section, normal
 
 
 def _shortest(
     surface: Bvh, middle: Floats, normal: Floats, side: Floats, reach: float, step: float
 ) -> tuple[Section, Floats] | None:
     """Of the planes whose normal is turned towards `side` the one with the shortest section about a place: steps
-    over ± reach, then the vertex of the parabola through the best and its neighbours, once more at a third."""
+    over ± reach, then the vertex of the parabola through the best and its neighbours."""
     known: dict[float, Section | None] = {}
 
     def cost(angle: float) -> float:
@@ -156,13 +173,11 @@ def _shortest(
     best = min((k * step for k in range(-count, count + 1)), key=lambda a: (cost(a), abs(a)))
     if not np.isfinite(cost(best)):
         return None
-    for _ in range(2):
-        low, here, high = cost(best - step), cost(best), cost(best + step)
-        bend = low - 2 * here + high
-        if np.isfinite(bend) and bend > 0:
-            vertex = best + float(np.clip(0.5 * step * (low - high) / bend, -step, step))
-            best = min((best - step, best, best + step, vertex), key=cost)
-        step /= 3
+    low, here, high = cost(best - step), cost(best), cost(best + step)
+    bend = low - 2 * here + high
+    if np.isfinite(bend) and bend > 0:
+        vertex = best + float(np.clip(0.5 * step * (low - high) / bend, -step, step))
+        best = min((best, vertex), key=cost)
     section = known[best]
     assert section is not None
     return section, normal * np.cos(best) + side * np.sin(best)

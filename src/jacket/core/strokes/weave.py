@@ -7,6 +7,7 @@ the order in which strokes leave each crossing.
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass, field
 
 import numpy as np
@@ -85,7 +86,8 @@ def _crossings(strokes: list[Stroke], surface: Bvh) -> list[tuple[int, float, in
     if len(pairs) == 0:
         return []
     i, j = pairs[:, 0], pairs[:, 1]
-    normal = normals_at(surface, (middle[i] + middle[j]) / 2)
+    own = normals_at(surface, middle)
+    normal = unit(own[i] + own[j])
     u, v, w = b[i] - a[i], b[j] - a[j], a[j] - a[i]
     # Solve a_i + s u = a_j + t v in the plane across the normal.
     det = (np.cross(u, v) * normal).sum(axis=1)
@@ -113,7 +115,8 @@ def _crossings(strokes: list[Stroke], surface: Bvh) -> list[tuple[int, float, in
 
 
 def _graph(strokes: list[Stroke], surface: Bvh, reach: float, anchors: Floats) -> _Graph:
-    found = _crossings(strokes, surface) + _touching_ends(strokes, reach)
+    found = _crossings(strokes, surface)
+    found += _touching_ends(strokes, reach, found)
     places = [c[4] for c in found]
     on: list[list[tuple[float, int]]] = [[] for _ in strokes]
     for k, (s, at_s, t, at_t, _) in enumerate(found):
@@ -164,21 +167,39 @@ def _merged(points: Floats, pairs: list[frozenset[int]], reach: float) -> NDArra
     return np.unique(label, return_inverse=True)[1]
 
 
-def _touching_ends(strokes: list[Stroke], reach: float) -> list[tuple[int, float, int, float, Floats]]:
-    """Ends that stop within reach of another stroke meet it."""
+def _met(strokes: list[Stroke], surface: Bvh, reach: float) -> list[tuple[int, float, int, float, Floats]]:
+    found = _crossings(strokes, surface)
+    return found + _touching_ends(strokes, reach, found)
+
+
+def _touching_ends(
+    strokes: list[Stroke], reach: float, crossings: list[tuple[int, float, int, float, Floats]]
+) -> list[tuple[int, float, int, float, Floats]]:
+    """Ends that stop within reach of another stroke meet it, where that comes nearest. An end that has just crossed a
+    stroke was drawn beyond it on purpose and meets nothing more."""
+    met: list[list[float]] = [[] for _ in strokes]
+    for s, at_s, t, at_t, _ in crossings:
+        met[s].append(at_s)
+        met[t].append(at_t)
+    paths = [s.path for s in strokes]
+    which = np.repeat(np.arange(len(strokes)), [len(p) for p in paths])
+    along = np.concatenate([length_along(p) for p in paths])
+    places = np.concatenate(paths)
+    tree = cKDTree(places)
     out = []
     for k, stroke in enumerate(strokes):
         if stroke.closed:
             continue
-        total = float(length_along(stroke.path)[-1])
-        for end, along in ((stroke.path[0], 0.0), (stroke.path[-1], total)):
-            for j, other in enumerate(strokes):
-                if j == k:
-                    continue
-                far = np.linalg.norm(other.path - end, axis=1)
-                at = int(np.argmin(far))
-                if far[at] <= reach:
-                    out.append((k, along, j, float(length_along(other.path)[at]), other.path[at]))
+        for end, at_end in ((stroke.path[0], 0.0), (stroke.path[-1], float(along[which == k][-1]))):
+            if any(abs(at_end - x) <= reach for x in met[k]):
+                continue
+            near = np.array(sorted(tree.query_ball_point(end, reach)), np.int64)
+            near = near[which[near] != k]
+            far = np.linalg.norm(places[near] - end, axis=1)
+            for j in np.unique(which[near]).tolist():
+                own = np.flatnonzero(which[near] == j)
+                best = int(near[own[np.argmin(far[own])]])
+                out.append((k, at_end, j, float(along[best]), places[best]))
     return out
 
 
@@ -220,10 +241,11 @@ def _cells(strokes: list[Stroke], graph: _Graph, surface: Bvh) -> Woven:
             seen.add(pair)
             unique.append(link)
     normals = normals_at(surface, graph.points)
+    across, ahead = tangent_frames(normals)
     around: dict[int, list[tuple[float, int]]] = {}
     for k, (p, q, out_p, out_q, _) in enumerate(unique):
-        around.setdefault(p, []).append((_angle(out_p, normals[p]), 2 * k))
-        around.setdefault(q, []).append((_angle(out_q, normals[q]), 2 * k + 1))
+        around.setdefault(p, []).append((_angle(out_p, across[p], ahead[p]), 2 * k))
+        around.setdefault(q, []).append((_angle(out_q, across[q], ahead[q]), 2 * k + 1))
     order = {n: [h for _, h in sorted(rows)] for n, rows in around.items()}
     woven_ = Woven(graph.points, graph.known)
     visited: set[int] = set()
@@ -258,12 +280,16 @@ def _sort_in(cells: Woven, ring: list[int], normals: Floats) -> None:
     target.append(ring)
 
 
-def _angle(direction: Floats, normal: Floats) -> float:
+def tangent_frames(normals: Floats) -> tuple[Floats, Floats]:
+    """(N, 3) two unit directions across each normal, the second a quarter turn counter-clockwise from the first."""
+    x = np.where(np.abs(normals[:, :1]) < 0.8, [1.0, 0.0, 0.0], [0.0, 1.0, 0.0])
+    x = unit(x - normals * (x * normals).sum(axis=1, keepdims=True))
+    return x, np.cross(normals, x)
+
+
+def _angle(direction: Floats, x: Floats, y: Floats) -> float:
     """The direction's angle about the normal, counter-clockwise seen from outside."""
-    x = np.array([1.0, 0, 0]) if abs(normal[0]) < 0.8 else np.array([0, 1.0, 0])
-    x = x - normal * (x @ normal)
-    y = np.cross(normal, x)
-    return float(np.arctan2(direction @ y, direction @ x))
+    return math.atan2(float(direction @ y), float(direction @ x))
 
 
 def _pruned(links: list[_Link]) -> list[_Link]:
@@ -288,7 +314,7 @@ def _tube(strokes: list[Stroke], surface: Bvh, reach: float, spans: int) -> Wove
     if spans < 3:
         raise EditRefused("A tube needs three spans or more.")
     met: dict[int, tuple[float, float]] = {}
-    for s, at_s, t, at_t, _ in _crossings(strokes, surface) + _touching_ends(strokes, reach):
+    for s, at_s, t, at_t, _ in _met(strokes, surface, reach):
         for one, x, other, y in ((s, at_s, t, at_t), (t, at_t, s, at_s)):
             if one == across[0] and strokes[other].closed:
                 met.setdefault(other, (x, y))

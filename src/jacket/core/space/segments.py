@@ -1,0 +1,38 @@
+"""Segments near a place on the screen."""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+
+from jacket.core.jit import kernel
+from jacket.core.mesh.polymesh import Floats, Ints
+
+
+def near_segments(
+    at: Floats, ends: Ints, x: float, y: float, reach: float
+) -> tuple[Ints, Floats, NDArray[np.float64]]:  # fmt: skip
+    """Of segments (E, 2) between places `at` (V, ≥2) those within `reach` of a place: their ids, the share along each
+    where it comes nearest, and how near. Segments with a place that is not a number are left out."""
+    return _near(np.ascontiguousarray(at, np.float64), np.ascontiguousarray(ends, np.int32), x, y, reach)
+
+
+@kernel
+def _near(at, ends, x, y, reach):
+    ids = np.empty(len(ends), np.int64)
+    share = np.empty(len(ends))
+    far = np.empty(len(ends))
+    n = 0
+    for e in range(len(ends)):
+        ax, ay = at[ends[e, 0], 0], at[ends[e, 0], 1]
+        bx, by = at[ends[e, 1], 0], at[ends[e, 1], 1]
+        if min(ax, bx) - reach > x or max(ax, bx) + reach < x or min(ay, by) - reach > y or max(ay, by) + reach < y:
+            continue
+        dx, dy = bx - ax, by - ay
+        t = ((x - ax) * dx + (y - ay) * dy) / max(dx * dx + dy * dy, 1e-300)
+        t = min(max(t, 0.0), 1.0)
+        d = np.sqrt((ax + t * dx - x) ** 2 + (ay + t * dy - y) ** 2)
+        if d <= reach:
+            ids[n], share[n], far[n] = e, t, d
+            n += 1
+    return ids[:n].copy(), share[:n].copy(), far[:n].copy()
