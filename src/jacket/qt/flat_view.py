@@ -42,7 +42,7 @@ class FlatView(GlView):
         return Pointer(
             at.x(), at.y(), flat=self.camera,
             shift=bool(modifiers & Qt.KeyboardModifier.ShiftModifier),
-            ctrl=bool(modifiers & Qt.KeyboardModifier.ControlModifier),
+            ctrl=bool(modifiers & Qt.KeyboardModifier.ControlModifier), pressure=self.pressure,
         )  # fmt: skip
 
     def sized(self, width: int, height: int) -> None:

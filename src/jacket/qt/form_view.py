@@ -99,7 +99,7 @@ class FormView(GlView):
         return Pointer(
             at.x(), at.y(), form=self.camera,
             shift=bool(modifiers & Qt.KeyboardModifier.ShiftModifier),
-            ctrl=bool(modifiers & Qt.KeyboardModifier.ControlModifier),
+            ctrl=bool(modifiers & Qt.KeyboardModifier.ControlModifier), pressure=self.pressure,
         )  # fmt: skip
 
     def sized(self, width: int, height: int) -> None:

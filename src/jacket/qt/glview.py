@@ -9,7 +9,7 @@ from typing import Any
 import moderngl
 import numpy as np
 from PySide6.QtCore import QPointF, Qt, QTimer, Signal
-from PySide6.QtGui import QCursor, QMouseEvent, QWheelEvent
+from PySide6.QtGui import QCursor, QMouseEvent, QTabletEvent, QWheelEvent
 from PySide6.QtOpenGLWidgets import QOpenGLWidget
 from PySide6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QWidget
 
@@ -49,6 +49,8 @@ class GlView(QOpenGLWidget):
         self.ready: Callable[[], bool] = lambda: True
         self._failed = False
         self._drag: str = ""
+        self.pressure = 1.0
+        """Of the pen, 0..1; a mouse presses fully."""
         self._last = QPointF()
         self._pressed = QPointF()
         self._hover_event: QMouseEvent | None = None
@@ -204,6 +206,12 @@ class GlView(QOpenGLWidget):
 
     def _event_pointer(self, event: QMouseEvent) -> Pointer:
         return self.pointer(event.position(), event.modifiers())
+
+    def tabletEvent(self, event: QTabletEvent) -> None:  # noqa: N802 - Qt's name
+        """Keep the pen's pressure; Qt makes the mouse events that follow out of events left alone."""
+        pressed = event.type() != QTabletEvent.Type.TabletRelease and bool(event.buttons())
+        self.pressure = float(event.pressure()) if pressed else 1.0
+        event.ignore()
 
     def mousePressEvent(self, event: QMouseEvent) -> None:  # noqa: N802 - Qt's name
         self._last = self._pressed = event.position()

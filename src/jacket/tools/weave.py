@@ -7,6 +7,7 @@ from typing import Any
 
 import numpy as np
 
+from jacket.core.fit.shift import falloff
 from jacket.core.mesh.polymesh import Floats
 from jacket.core.strokes.path import evened, evened_ring, length_along, smoothed
 from jacket.core.strokes.weave import Stroke, Woven, woven
@@ -23,7 +24,7 @@ class Weave(Drawing):
 
     id, label, key = "weave", "Weave", "W"
     legend = (
-        ("drag", "a stroke"),
+        ("drag", "a stroke; Shift bends one"),
         ("Backspace", "takes a stroke away"),
         ("Enter", "weaves; wheel: spans of a tube"),
     )
@@ -39,10 +40,12 @@ class Weave(Drawing):
         self.spans = 8
         self.triangles = True
         self._woven: tuple[object, Woven] | None = None
+        self.bent = -1
+        self.start: Pointer | None = None
 
     @property
     def busy(self) -> bool:
-        return bool(self.path)
+        return bool(self.path) or self.bent >= 0
 
     @property
     def pending(self) -> bool:
@@ -52,7 +55,9 @@ class Weave(Drawing):
     def hover(self, pointer: Pointer) -> None:
         self.last = pointer
         place = self.under(pointer)
-        if self.strokes:
+        if pointer.shift and self._stroke_under(pointer) >= 0:
+            self.ghost = chalk(self._chalk(), "Bend this stroke", "Shift drag")
+        elif self.strokes:
             self._show()
         elif place is not None:
             self.ghost = chalk(np.zeros((0, 2, 3)), "Draw strokes that cross", "drag")
@@ -93,16 +98,54 @@ class Weave(Drawing):
     def press(self, pointer: Pointer) -> None:
         self.document.require_jacket()
         self.surface()
-        self.path = []
+        self.path, self.bent = [], -1
+        if pointer.shift:
+            self.bent = self._stroke_under(pointer)
+        if self.bent >= 0:
+            self.start, self.before = pointer, self.strokes[self.bent]
+            return
         self.add_place(pointer, 0.0)
 
+    def _stroke_under(self, pointer: Pointer) -> int:
+        """The stroke within reach of the pointer, −1 for none."""
+        place = self.under(pointer)
+        if place is None or not self.strokes:
+            return -1
+        far = [float(np.linalg.norm(s.path - place, axis=1).min()) for s in self.strokes]
+        return int(np.argmin(far)) if min(far) < 1.6 * self.settings.reach * self.pixel else -1
+
+    def _bend(self, pointer: Pointer) -> None:
+        """Carry the grabbed place of a stroke along, and its neighbours less and less."""
+        start, place = self.under(self.start) if self.start is not None else None, self.under(pointer)
+        if start is None or place is None:
+            return
+        path = self.before.path
+        along = length_along(path)
+        at = along[int(np.argmin(np.linalg.norm(path - start, axis=1)))]
+        off = np.abs(along - at)
+        if self.before.closed:
+            total = float(along[-1] + np.linalg.norm(path[0] - path[-1]))
+            off = np.minimum(off, total - off)
+        weight = falloff(off / max(0.35 * float(along[-1]), 1e-12), "smooth")
+        moved = self.surface().project(path + weight[:, None] * (place - start))
+        self.strokes[self.bent] = Stroke(moved, self.before.closed)
+        self._woven = None
+
     def move(self, pointer: Pointer) -> None:
+        if self.bent >= 0:
+            self._bend(pointer)
+            self.ghost = chalk(self._chalk(), "Bend this stroke", "let go")
+            return
         if self.path:
             self.last = pointer
             self.add_place(pointer)
             self.ghost = chalk(self._chalk(), "A stroke", "let go")
 
     def release(self, pointer: Pointer) -> None:
+        if self.bent >= 0:
+            self.bent = -1
+            self.hover(pointer)
+            return
         path, self.path = self.path, []
         reach = self.settings.reach * 1.6 * self.pixel
         for piece in self._unbroken(path):
@@ -198,5 +241,5 @@ class Weave(Drawing):
         had = super().cancel()
         if not had:
             return False
-        self.strokes, self._woven = [], None
+        self.strokes, self._woven, self.bent = [], None, -1
         return True
