@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import dataclasses
+import itertools
 import os
 import sys
 import tempfile
@@ -45,6 +46,7 @@ def main(folder: str) -> None:
     window.show_stage("topology")
     _draft(window)
     _keep(window, target / "topology.png")
+    _hands(window, target)
     window.toggle("night")
     window.open_search()
     QApplication.processEvents()
@@ -59,6 +61,57 @@ def main(folder: str) -> None:
     _moved(window)
     _keep(window, target / "moved.png")
     _scan(window, target)
+
+
+def _stroke(window: Window, path: list[tuple[float, float]]) -> None:
+    """A drag of the tool in hand along places given as shares of the form view."""
+    view, tool = window.form, window.tool
+    at = [QPointF(x * view.width(), y * view.height()) for x, y in path]
+    keys = Qt.KeyboardModifier.NoModifier
+    tool.hover(view.pointer(at[0], keys))
+    tool.press(view.pointer(at[0], keys))
+    for a, b in itertools.pairwise(at):
+        for t in np.linspace(0, 1, 25)[1:]:
+            tool.move(view.pointer(a + (b - a) * float(t), keys))
+    tool.release(view.pointer(at[-1], keys))
+    view.overlay.pointer = at[-1]
+    view.refresh_ghost()
+
+
+def _hands(window: Window, target: Path) -> None:
+    """Weave, Sleeve and Tidy before they are accepted, and the jacket seen through its source with a layer split off."""
+    document = window.document
+    before, camera, held = document.state, window.form.camera, document.state.held
+    document.amend(document.state.with_(held=Held()))
+    window.take_tool("weave")
+    for k in range(5):
+        _stroke(window, [(0.38, 0.33 + 0.03 * k), (0.5, 0.32 + 0.03 * k), (0.62, 0.33 + 0.03 * k)])
+        _stroke(window, [(0.42 + 0.04 * k, 0.3), (0.42 + 0.04 * k, 0.47)])
+    _keep(window, target / "weave.png")
+    window.tool.cancel()
+    window.take_tool("sleeve")
+    _stroke(window, [(0.34, 0.34), (0.62, 0.35)])
+    _stroke(window, [(0.4, 0.24), (0.58, 0.245)])
+    _keep(window, target / "sleeve.png")
+    window.tool.cancel()
+    window.take_tool("tidy")
+    _stroke(window, [(0.36, 0.5), (0.6, 0.62)])
+    window._preview("flatten-own")
+    _keep(window, target / "tidy.png")
+    window._preview("")
+    window.run(window.commands["split-layer"])
+    window.toggle("through")
+    window.panel.verticalScrollBar().setValue(10_000)
+    window.form.overlay.pointer = QPointF(-1, -1)
+    window.take_tool("hold")
+    _keep(window, target / "through.png")
+    window.toggle("through")
+    window.take_tool("draft")
+    window.panel.verticalScrollBar().setValue(0)
+    while document.state.jackets != before.jackets and document.undo():
+        pass
+    document.amend(document.state.with_(held=held))
+    window.form.camera = camera
 
 
 def _moved(window: Window) -> None:

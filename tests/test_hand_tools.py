@@ -492,3 +492,32 @@ def test_a_weld_that_would_break_the_surface_is_refused_with_its_reason() -> Non
     assert "not welded" in hand.tool.note and "pinch" in hand.tool.note
     assert hand.mesh.n_faces == before.n_faces and hand.document.undo_steps[-1].name == "move a point"
     assert cube().n_faces == 6
+
+
+@pytest.mark.parametrize(("sides", "irregular"), [((4, 4, 4), 3), ((3, 5, 4), 3), ((4, 4, 4, 4), 4), ((4, 4, 4, 4, 4), 5),
+                                                  ((4, 3, 5, 4, 4), 5)])  # fmt: skip
+def test_regions_of_three_to_five_sides_are_filled_as_their_shape_asks(sides: tuple[int, ...], irregular: int) -> None:
+    """A triangle gets one inner point of valence 3 where its rows meet, a pentagon one of 5, a quadrangle
+    none (Takayama, Panozzo and Sorkine-Hornung 2014: patterns with the least irregular points)."""
+    k = len(sides)
+    corner = np.array([[np.sin(2 * np.pi * i / k), np.cos(2 * np.pi * i / k), 0] for i in range(k)]) * 1.2
+    border = np.concatenate(
+        [corner[i] + (corner[(i + 1) % k] - corner[i]) * np.linspace(0, 1, n, endpoint=False)[:, None]
+         for i, n in enumerate(sides)]
+    )  # fmt: skip
+    n = len(border)
+    outer = border * 1.25
+    frame = PolyMesh.from_faces(
+        np.concatenate([border, outer]), np.array([[i, n + i, n + (i + 1) % n, (i + 1) % n] for i in range(n)])
+    )
+    flat = grid(20)
+    source = PolyMesh.from_faces((flat.points - [10, 10, 0]) * 0.3, flat.triangle_points)
+    hand = Hand(document_over(source, frame), Darn, CAMERA)
+    hand.click(border[:2].mean(axis=0))
+    mesh = hand.mesh
+    assert mesh.is_quads and scaled_jacobian(mesh).min() > 0.2
+    inside = np.ones(mesh.n_points, bool)
+    inside[: 2 * n] = False
+    valence = mesh.topology.valence[inside]
+    odd = valence[valence != 4].tolist()
+    assert odd == ([] if irregular == 4 else [irregular])

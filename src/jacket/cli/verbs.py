@@ -20,11 +20,12 @@ from jacket.core.job import delivery_checks, whole_job
 from jacket.core.layout.islands import Islands
 from jacket.core.layout.pack import PackSettings, pack
 from jacket.core.mesh.polymesh import PolyMesh
-from jacket.core.quads.auto import AutoSettings, automatic_quads
+from jacket.core.quads.auto import AutoSettings, automatic_quads, quads_within_gap
 from jacket.core.seams.cuts import cut_edges, sharp_edges, uv_border_pairs
 from jacket.core.seams.suggest import suggest_seams
 from jacket.core.space.bvh import Bvh
 from jacket.errors import MeshError
+from jacket.formats.curves import read_guides, read_spots
 from jacket.formats.deliver import PROFILES, deliver_files
 from jacket.formats.registry import read_mesh, write_mesh
 
@@ -41,21 +42,38 @@ def _input(parser: argparse.ArgumentParser, output: bool = True) -> None:
 
 
 def _add_auto(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("--quads", type=int, required=True, metavar="N", help="how many quads are wanted")
+    parser.add_argument("--quads", type=int, default=0, metavar="N", help="how many quads are wanted")
     parser.add_argument("--sharp", type=float, default=38.0, metavar="DEGREES", help="creases above this angle (38)")
 
 
 def _add_remesh(parser: argparse.ArgumentParser) -> None:
     _input(parser)
     _add_auto(parser)
+    parser.add_argument("--edge", type=float, default=0.0, metavar="LENGTH", help="a wanted length of edges instead")
+    parser.add_argument("--gap", type=float, default=0.0, metavar="PERCENT",
+                        help="the largest gap to the source instead, in %% of its diagonal")  # fmt: skip
+    parser.add_argument("--mirror", choices=("x", "y", "z"), default="", help="both sides of this plane alike, exactly")
+    parser.add_argument(
+        "--guides", metavar="FILE", help="JSON: a list of curves of 3D points; {points, soft, closed} too"
+    )
+    parser.add_argument("--density", metavar="FILE", help="JSON: a list of {point, radius, factor}")
 
 
 def _auto_settings(options: Options) -> AutoSettings:
-    if options.quads < 12:
+    edge, most = getattr(options, "edge", 0.0), getattr(options, "gap", 0.0)
+    if edge < 0 or most < 0:
+        raise MeshError("A length of edges or a largest gap has to be over 0.")
+    if not options.quads and not edge and not most:
+        raise MeshError("Say how many quads are wanted with --quads N (remesh also takes --edge or --gap).")
+    if options.quads and options.quads < 12:
         raise MeshError(f"{options.quads} quads cannot cover a form; ask for 12 or more.")
     if not 0 < options.sharp <= 180:
         raise MeshError(f"A sharp angle of {options.sharp:g}° makes no sense; give 1 to 180.")
-    return AutoSettings(quads=options.quads, sharp=options.sharp)
+    return AutoSettings(
+        quads=options.quads or 1000, sharp=options.sharp, edge=0.0 if options.quads else edge,
+        mirror=getattr(options, "mirror", ""), guides=read_guides(getattr(options, "guides", None)),
+        spots=read_spots(getattr(options, "density", None)),
+    )  # fmt: skip
 
 
 def remesh(options: Options) -> int:
@@ -64,7 +82,10 @@ def remesh(options: Options) -> int:
     output, settings = checked_output(options.output), _auto_settings(options)
     progress = terminal_progress(options.quiet)
     source = read_mesh(options.input)
-    result = automatic_quads(source, settings, progress)
+    if options.gap > 0 and not options.quads and not options.edge:
+        result = quads_within_gap(source, settings, options.gap, progress)
+    else:
+        result = automatic_quads(source, settings, progress)
     write_mesh(result.mesh, output)
     figures = result.figures
     write_report(options.report, {

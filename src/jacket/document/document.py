@@ -15,10 +15,17 @@ from jacket.core.source.rebuild import joined
 from jacket.document.state import Held, JacketObject, SourceObject, State, Trial
 from jacket.errors import JacketError
 
+
+def moved_places(places: Any, matrix: Any) -> Any:
+    """Places (K, 3) moved by a (4, 4) matrix."""
+    return np.asarray(places) @ np.asarray(matrix)[:3, :3].T + np.asarray(matrix)[:3, 3]
+
+
 Listener = Callable[[set[str]], None]
 
-PARTS = ("sources", "jackets", "trials", "active", "mirror", "sheet", "held", "active_source", "picked")
-_PASSING = ("held", "active_source", "picked")
+PARTS = ("sources", "jackets", "trials", "active", "mirror", "sheet", "held", "active_source", "picked",
+         "guides", "paint", "shown_trial")  # fmt: skip
+_PASSING = ("held", "active_source", "picked", "shown_trial")
 """What may change without there being anything to save."""
 
 
@@ -226,6 +233,8 @@ class Document:
             state = state.with_(
                 jackets=tuple(replace(j, mesh=placed(j.mesh, matrix)) for j in s.jackets),
                 trials=tuple(replace(t, mesh=placed(t.mesh, matrix)) for t in s.trials),
+                guides=tuple(replace(g, points=moved_places(g.points, matrix)) for g in s.guides),
+                paint=replace(s.paint, places=moved_places(s.paint.places, matrix)) if s.paint is not None else None,
             )
         self.apply(name, state)
 
@@ -295,7 +304,8 @@ class Document:
         s = self.state
         number = len(s.trials) + 1
         trial = Trial(s.next_id, f"Trial {number}", mesh, settings, figures)
-        self.apply("make a trial", s.with_(trials=(*s.trials, trial), next_id=s.next_id + 1))
+        self.apply("make a trial", s.with_(trials=(*s.trials, trial), next_id=s.next_id + 1,
+                                            shown_trial=trial.id))  # fmt: skip
         return trial
 
     def take_trial(self, trial_id: int) -> None:
@@ -311,6 +321,10 @@ class Document:
         else:
             state = state.with_jacket_mesh(trial.mesh, Held())
         self.apply(f"take {trial.name}", state)
+
+    def choose_trial(self, trial_id: int) -> None:
+        """Look at another trial; no step of its own."""
+        self.amend(self.state.with_(shown_trial=trial_id))
 
     def drop_trial(self, trial_id: int) -> None:
         """Throw a trial away."""

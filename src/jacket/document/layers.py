@@ -13,7 +13,7 @@ from jacket.core.mesh.cleaning import near_merged
 from jacket.core.mesh.pieces import mirrored_copy, put_side_by_side, split_off, turned_copy
 from jacket.core.mesh.polymesh import Floats, PolyMesh
 from jacket.document.document import Document
-from jacket.document.state import Held, JacketObject, State
+from jacket.document.state import Held, JacketObject, State, Trial
 from jacket.errors import EditRefused, JacketError
 
 MOST_COPIES = 360
@@ -49,6 +49,11 @@ def _changed(state: State, layer_id: int, change: Callable[[JacketObject], Jacke
 def add_layer(document: Document) -> None:
     """An empty layer, active from now on."""
     document.apply("add a layer", _with_layer(document.state, "Layer", PolyMesh.empty()))
+
+
+def keep_as_layer(document: Document, trial: Trial) -> None:
+    """A trial put on the bench as a layer of its own; it stays a trial too."""
+    document.apply(f"keep {trial.name}", _with_layer(document.state, trial.name, trial.mesh))
 
 
 def choose_layer(document: Document, layer_id: int) -> None:

@@ -10,6 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jacket.core.mesh.polymesh import PolyMesh
+from jacket.core.quads.steering import Guide, Paint
 from jacket.core.source.rebuild import joined
 
 STAGES = ("source", "topology", "seams", "flatten", "layout", "deliver")
@@ -122,6 +123,9 @@ class State:
     held: Held = Held()
     active_source: int = -1
     picked: Held = Held()
+    guides: tuple[Guide, ...] = ()
+    paint: Paint | None = None
+    shown_trial: int = -1
     next_id: int = 1
 
     @property
@@ -142,6 +146,12 @@ class State:
         """The one source that mending and placing work on."""
         named = next((s for s in self.sources if s.id == self.active_source), None)
         return named or next((s for s in self.sources if s.visible), self.sources[0] if self.sources else None)
+
+    @property
+    def trial(self) -> Trial | None:
+        """The trial that is looked at: the chosen one, or the last made."""
+        named = next((t for t in self.trials if t.id == self.shown_trial), None)
+        return named or (self.trials[-1] if self.trials else None)
 
     def with_source(self, source: SourceObject) -> State:
         """A source of the same id replaced; faces picked on it are let go where its faces changed."""

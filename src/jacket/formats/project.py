@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 
 from jacket.core.mesh.materials import Material
 from jacket.core.mesh.polymesh import PolyMesh, sorted_pairs
+from jacket.core.quads.steering import Guide, Paint
 from jacket.document.state import JacketObject, Sheet, SourceObject, State, Trial
 from jacket.errors import FormatError, JacketError
 from jacket.formats.atomic import read_bytes, write_bytes
@@ -52,7 +53,14 @@ def project_bytes(state: State) -> bytes:
                         for j in state.jackets],
             "trials": [{"id": t.id, "name": t.name, "settings": t.settings, "figures": t.figures, "mesh": put(t.mesh)}
                        for t in state.trials],
+            "guides": [{"points": np.asarray(g.points).tolist(), "hard": g.hard, "closed": g.closed, "smooth": g.smooth}
+                       for g in state.guides],
         }  # fmt: skip
+        if state.paint is not None:
+            table = np.concatenate([state.paint.places, state.paint.values[:, None]], axis=1)
+            data = io.BytesIO()
+            np.save(data, table.astype(np.float64), allow_pickle=False)
+            archive.writestr("paint.npy", data.getvalue())
         archive.writestr("manifest.json", json.dumps(manifest, indent=1))
     return out.getvalue()
 
@@ -125,7 +133,25 @@ def _read(archive: zipfile.ZipFile, path: Path) -> State:
         sheet=Sheet(int(sheet["size"]), float(sheet["margin"]), turn if turn in ("free", "quarter", "none") else "free"),
         next_id=int(manifest["next_id"]),
         active_source=int(manifest.get("active_source", -1)),
+        guides=tuple(_guide(g) for g in manifest.get("guides", ())),
+        paint=_paint(archive),
     )  # fmt: skip
+
+
+def _guide(entry: dict[str, Any]) -> Guide:
+    points = np.array(entry["points"], float).reshape(-1, 3)
+    if not np.isfinite(points).all():
+        raise ValueError("a guide with a place that is not a number")
+    return Guide(points, bool(entry["hard"]), bool(entry["closed"]), bool(entry["smooth"]))
+
+
+def _paint(archive: zipfile.ZipFile) -> Paint | None:
+    if "paint.npy" not in archive.namelist():
+        return None
+    table = np.asarray(_array(archive.read("paint.npy")), float)
+    if table.ndim != 2 or table.shape[1] != 4 or not np.isfinite(table).all():
+        raise ValueError("painted density that is not one")
+    return Paint(table[:, :3].copy(), np.clip(table[:, 3], -2.0, 2.0))
 
 
 def _source(entry: dict[str, Any], mesh: PolyMesh) -> SourceObject:

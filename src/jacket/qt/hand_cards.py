@@ -77,7 +77,7 @@ def grid(panel: Panel, card: Card, rows: list[tuple[str, str]], columns: int = 2
         button.clicked.connect(partial(panel.command_wanted.emit, command_id))
         if shown:
             button.pointed.connect(lambda over, c=command_id: panel.preview_wanted.emit(c if over else ""))
-        panel.tool_buttons[command_id] = button
+        panel.small_buttons.append((command_id, button))
         box.addWidget(button, k // columns, k % columns)
     card.column.addLayout(box)
 
@@ -124,7 +124,7 @@ def _command(panel: Panel, command_id: str, text: str, shown: bool = False) -> Q
     button.clicked.connect(partial(panel.command_wanted.emit, command_id))
     if shown:
         button.pointed.connect(lambda over: panel.preview_wanted.emit(command_id if over else ""))
-    panel.tool_buttons[command_id] = button
+    panel.small_buttons.append((command_id, button))
     return button
 
 
@@ -214,6 +214,28 @@ def move_rows(panel: Panel, card: Card) -> None:
             field.changed.connect(take)
             line.addWidget(field)
         card.column.addLayout(line)
+
+
+def trial_rows(panel: Panel, card: Card, state: State) -> None:
+    """The trials side by side: a click looks at one, B goes to the next."""
+    for trial in state.trials:
+        f = trial.figures
+        row = QPushButton()
+        row.setObjectName("chosen" if state.trial is trial else "row")
+        row.setAccessibleName(trial.name)
+        row.setToolTip("Click to look at this trial; B goes to the next one.")
+        line = QHBoxLayout(row)
+        line.setContentsMargins(6, 0, 6, 0)
+        said = f"{trial.mesh.n_faces:,} · {f.get('irregular_percent', 0):.1f} % · {f.get('gap_out_largest', 0):.2f} %"
+        right = QLabel(said)
+        right.setObjectName("soft")
+        line.addWidget(QLabel(trial.name))
+        line.addStretch(1)
+        line.addWidget(right)
+        row.setMinimumHeight(24)
+        row.clicked.connect(partial(panel.trial_wanted.emit, trial.id))
+        card.column.addWidget(row)
+    _beside(card, _command(panel, "next-trial", "Blink to the next (B)"), _command(panel, "keep-trial", "As a layer"))
 
 
 TOOL_ROWS: dict[str, Any] = {

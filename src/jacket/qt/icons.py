@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from PySide6.QtCore import QPointF, QRectF, Qt
-from PySide6.QtGui import QColor, QIcon, QPainter, QPen, QPixmap, QPolygonF
+from PySide6.QtGui import QColor, QIcon, QPainter, QPainterPath, QPen, QPixmap, QPolygonF
 
 Painter = Callable[[QPainter], None]
 
@@ -148,9 +148,25 @@ def _tidy(p: QPainter) -> None:
         p.drawEllipse(at, 1.8, 1.8)
 
 
+def _guide(p: QPainter) -> None:
+    path = QPainterPath(QPointF(5, 22))
+    path.cubicTo(QPointF(8, 4), QPointF(18, 26), QPointF(23, 6))
+    p.drawPath(path)
+    p.setBrush(p.pen().color())
+    for at in (QPointF(5, 22), QPointF(14, 14), QPointF(23, 6)):
+        p.drawEllipse(at, 2.0, 2.0)
+
+
+def _density(p: QPainter) -> None:
+    p.setBrush(p.pen().color())
+    for k, row in enumerate(((5, 12, 19, 26), (4, 9, 14, 19, 24), (3, 6.5, 10, 13.5, 17, 20.5, 24))):
+        for x in row:
+            p.drawEllipse(QPointF(min(x, 25), 7 + 7 * k), 1.5, 1.5)
+
+
 _PAINTERS: dict[str, Painter] = {
     "draft": _draft, "nudge": _nudge, "relax": _relax, "unpick": _unpick, "hold": _hold, "cut": _cut, "sew": _sew,
-    "place": _place, "ladder": _ladder, "weave": _weave, "sleeve": _sleeve, "darn": _darn, "rows": _rows, "move": _move, "lift": _lift, "tidy": _tidy, "sift": _sift, "gauge": _gauge, "ground": _ground,
+    "place": _place, "ladder": _ladder, "weave": _weave, "sleeve": _sleeve, "darn": _darn, "rows": _rows, "move": _move, "lift": _lift, "tidy": _tidy, "guide": _guide, "density": _density, "sift": _sift, "gauge": _gauge, "ground": _ground,
 }  # fmt: skip
 
 

@@ -7,6 +7,7 @@ from functools import partial
 from typing import Any
 
 import numpy as np
+import shiboken6
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import (
     QComboBox,
@@ -124,6 +125,7 @@ class Panel(QScrollArea):
     choice_wanted = Signal(str, bool)
     typed_wanted = Signal(str, object)
     layer_wanted = Signal(int)
+    trial_wanted = Signal(int)
 
     def __init__(
         self, document: Document, commands: dict[str, Command], values: dict[str, Any], settings: Settings
@@ -156,7 +158,8 @@ class Panel(QScrollArea):
         self.column.addStretch(1)
         self.setWidget(body)
         self.buttons: dict[str, QPushButton] = {}
-        self.tool_buttons: dict[str, QPushButton] = {}
+        self.small_buttons: list[tuple[str, QPushButton]] = []
+        """Buttons for commands on any card; those whose card was filled anew are dropped as they go."""
         self.show_card: Card | None = None
         self.stage = ""
         # What the cards show now: a drag changes the mesh many times a second, but rarely these.
@@ -199,9 +202,9 @@ class Panel(QScrollArea):
             )
             card.row("Mirror across", choice)
         hand_cards.option_rows(self, card, tool)
-        self.tool_buttons = {}
         for command_id in tool.actions:
-            self.tool_buttons[command_id] = self.action(card, command_id)
+            self.small_buttons.append((command_id, self.action(card, command_id)))
+            self.buttons.pop(command_id)
         rows = hand_cards.TOOL_ROWS.get(tool.id)
         if rows is not None and self.stage in ("topology", "seams"):
             rows(self, card, self.document.state)
@@ -344,8 +347,10 @@ class Panel(QScrollArea):
     def refresh_show(self) -> None:
         """The Show card, after something was switched elsewhere."""
         if self.show_card is not None:
+            title = self.show_card.title.text()
             self.show_card.clear()
             hand_cards.show_card(self, self.show_card)
+            self.show_card.title.setText(title)
 
     # ---- the stage ------------------------------------------------------------------------------
     def show_stage(self, stage: str) -> None:
@@ -366,7 +371,9 @@ class Panel(QScrollArea):
                 name = build.__name__
                 folded = name in self.settings.folded
                 card.foldable(folded, partial(self._remember_fold, name))
-            self.column.insertWidget(self.column.indexOf(self.trial_card), card)
+            # A trial stands right under the first card, where it was asked for.
+            at = self.column.indexOf(self.trial_card)
+            self.column.insertWidget(at if k == 0 else at + k, card)
             self.stage_cards.append(card)
         state = self.document.state
         self.held_card.setVisible(stage != "source")
@@ -459,7 +466,8 @@ class Panel(QScrollArea):
 
     def refresh_buttons(self, state: State) -> None:
         """Enable what fits now; show the trial card while there is a trial."""
-        for command_id, button in (*self.buttons.items(), *self.tool_buttons.items()):
+        self.small_buttons = [(c, b) for c, b in self.small_buttons if shiboken6.isValid(b)]
+        for command_id, button in (*self.buttons.items(), *self.small_buttons):
             fits = self.commands[command_id].available(state)
             if button.isEnabled() != fits:
                 button.setEnabled(fits)
@@ -467,7 +475,7 @@ class Panel(QScrollArea):
 
     def _show_trial(self, state: State) -> None:
         card = self.trial_card
-        key = (self.stage, *(t.id for t in state.trials))
+        key = (self.stage, state.shown_trial, *(t.id for t in state.trials))
         if key == self._trial_key:
             return
         self._trial_key = key
@@ -475,7 +483,8 @@ class Panel(QScrollArea):
         card.setVisible(bool(state.trials) and self.stage == "topology")
         if not state.trials:
             return
-        trial = state.trials[-1]
+        trial = state.trial
+        assert trial is not None
         f = trial.figures
         card.title.setText(trial.name)
         card.right.setText(f"{len(state.trials)} kept" if len(state.trials) > 1 else "not taken yet")
@@ -484,6 +493,10 @@ class Panel(QScrollArea):
             card.row("Irregular points", f"{f.get('irregular_percent', 0):.1f} %")
             card.row("Corner quality, mean", f"{f.get('jacobian_mean', 0):.3f}")
             card.row("Gap, mean / largest", f"{f.get('gap_out_mean', 0):.2f} / {f.get('gap_out_largest', 0):.2f} %")
+            if "seconds" in f:
+                card.row("Took", f"{f['seconds']:.1f} s")
+        if len(state.trials) > 1:
+            hand_cards.trial_rows(self, card, state)
         line = QHBoxLayout()
         for command_id, name in (("take-trial", "main"), ("drop-trial", "")):
             button = QPushButton("Take" if name else "Throw away")
@@ -495,7 +508,18 @@ class Panel(QScrollArea):
 
 def _topology_card(panel: Panel, card: Card) -> None:
     card.title.setText("Auto topology")
-    panel.number(card, "Quads wanted", "quads", 12, 200_000)
+    panel.choice(
+        card,
+        "Aim at",
+        "aim",
+        [("number", "a number of quads"), ("edge", "a length of edges"), ("gap", "a largest gap")],
+    )
+    if panel.values["aim"] == "edge":
+        panel.number(card, "Length of edges", "edge", 1e-9, 1e9, "u", whole=False)
+    elif panel.values["aim"] == "gap":
+        panel.number(card, "Largest gap", "gap", 0.01, 20, "%", whole=False)
+    else:
+        panel.number(card, "Quads wanted", "quads", 12, 200_000)
     panel.number(card, "Keep sharp over", "sharp", 1, 180, "°", whole=False)
     panel.action(card, "make-trial", main=True)
     panel.action(card, "relax-all")

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 from typing import Any
+from weakref import WeakKeyDictionary
 
 import numpy as np
 from numpy.typing import NDArray
@@ -12,6 +13,7 @@ from jacket.core.mesh.geometry import point_normals
 from jacket.core.mesh.lifted import lifted_points
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.mesh.smooth import WEIGHT, smoothed
+from jacket.core.quads.steering import Guide, guide_curve
 from jacket.core.source.mend import triangles_of
 from jacket.core.source.symmetry import Plane
 from jacket.document.derived import (
@@ -31,6 +33,7 @@ from jacket.qt.theme import ISLAND_TINTS, Palette, rgb
 from jacket.render.scene import FILL_WIDTH, Layer, Scene, dot_rows, fill_rows, line_rows
 from jacket.render.surfaces import Look, Surface, surface_of_mesh
 from jacket.tools.mending import Proposal
+from jacket.tools.steer import PAINTED
 
 Floats = NDArray[np.float64]
 
@@ -376,11 +379,63 @@ def form_scene(
         layers += picked_layers(state, palette, 0.004 * size)
         if display.heat is not None and display.heat.plane is not None:
             layers += plane_layers(display.heat.mesh, display.heat.plane, palette)
+    if stage == "topology" and source is not None and source.visible and pickable(source.mesh):
+        layers += paint_layers(state, palette, 0.003 * size)
+        layers += guide_layers(state, palette, 0.012 * size)
     if proposal is not None:
         layers += proposal_layers(proposal, palette, 0.006 * size)
     return Scene(
         tuple(base), tuple(map(tuple, tiers)), tuple(layers), rgb(palette.form_ground)[:3], display.on["through"], look
     )
+
+
+_curves: WeakKeyDictionary[Guide, tuple[PolyMesh, Floats]] = WeakKeyDictionary()
+
+
+def guide_layers(state: State, palette: Palette, pull: float) -> list[Layer]:
+    """Guides on the source: hard ones whole, soft ones in dashes, with their points."""
+    out: list[Layer] = []
+    source = state.source
+    if source is None:
+        return out
+    for guide in state.guides:
+        known = _curves.get(guide)
+        if known is None or known[0] is not source.mesh:
+            known = (source.mesh, guide_curve(guide, surface_of(source.mesh)))
+            _curves[guide] = known
+        path = known[1]
+        ahead = np.roll(path, -1, axis=0) if guide.closed else path[1:]
+        pieces = np.stack([path[: len(ahead)], ahead], axis=1)
+        out.append(Layer(lines=line_rows(pieces, rgb("#fbf9f4"), 5.0), pull=pull))
+        out.append(
+            Layer(lines=line_rows(pieces, rgb(palette.accent), 3.0), pull=pull * 1.1, stitch=0.0 if guide.hard else 9.0)
+        )
+        dots = [dot_rows(guide.points, rgb("#fbf9f4"), 8.0), dot_rows(guide.points, rgb(palette.accent), 5.5)]
+        out.append(Layer(dots=np.concatenate(dots), pull=pull * 1.2))
+    return out
+
+
+def paint_layers(state: State, palette: Palette, pull: float) -> list[Layer]:
+    """Painted density over the source: towards the accent where closer, towards moss where farther apart."""
+    paint, source = state.paint, state.source
+    if paint is None or source is None or not np.any(paint.values):
+        return []
+    light, _ = light_of(source.mesh, PAINTED)
+    if light.n_points != len(paint.values):
+        dots = np.abs(paint.values) > 0.05
+        tint = rgb(palette.look)
+        return [Layer(dots=dot_rows(paint.places[dots], tint, 4.0), pull=pull)]
+    corner = light.triangle_points
+    value = paint.values[corner].mean(axis=1)
+    keep = np.abs(value) > 0.03
+    rows = _triangle_rows(light.points[corner[keep]], rgb(palette.accent))
+    dense, sparse = np.array(rgb(palette.accent)[:3]), np.array(rgb(palette.good)[:3])
+    tints = np.where((value[keep] > 0)[:, None], dense, sparse)
+    share = np.clip(np.abs(value[keep]) / 2.0, 0, 1)
+    step = max(1, int(keep.sum()) // SHOWN_TRIANGLES)
+    rows[:, 6:9] = np.repeat(tints[::step], 3, axis=0)
+    rows[:, 9] = np.repeat(0.25 + 0.6 * share[::step], 3)
+    return [Layer(rows, pull=pull, lit=True)]
 
 
 SHOWN_TRIANGLES = 60_000

@@ -153,6 +153,7 @@ class Window(QMainWindow):
         self.panel.preview_wanted.connect(self._preview)
         self.panel.choice_wanted.connect(self._choice)
         self.panel.typed_wanted.connect(self._typed)
+        self.panel.trial_wanted.connect(self.document.choose_trial)
         self.panel.layer_wanted.connect(lambda i: layers.choose_layer(self.document, i))
         self.strip.check_clicked.connect(self.checking.show)
         self.strip.stop_wanted.connect(self._stop_work)
@@ -559,6 +560,8 @@ class Window(QMainWindow):
         )
         if name == "shown_unit":
             self.panel.show_health(self.document.state)
+        if name == "aim" and self.stage == "topology":
+            self.panel.show_stage("topology")
         if name in ("quads", "sharp"):
             setattr(self.settings, name, self.values[name])
         if name in ("size", "margin", "turn"):
@@ -637,7 +640,7 @@ class Window(QMainWindow):
 
     def _redraw(self) -> None:
         state = self.document.state
-        trial = state.trials[-1].mesh if state.trials and self.stage == "topology" else None
+        trial = state.trial.mesh if state.trial is not None and self.stage == "topology" else None
         self.form.show_scene(
             form_scene(state, self.display, self.colours, self.stage, trial, self.offenders, self.proposal)
         )

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import ClassVar
+
 import numpy as np
 from numpy.typing import NDArray
 
@@ -30,7 +32,7 @@ class Brush(Tool):
     stage = "topology"
     brush = True
     what = ""
-    options = (
+    options: ClassVar[tuple[Option, ...]] = (
         Option("falloff", "Falls off", "choice", choices=tuple((f, f) for f in FALLOFFS)),
         Option(
             "which",

@@ -8,7 +8,7 @@ import numpy as np
 
 from jacket.core.fill.darn import Patch, best_corners, grid_corners, grid_patch, odd_sentence, spoke_patch
 from jacket.core.fit.relax import relaxed
-from jacket.core.mesh.geometry import unit
+from jacket.core.mesh.geometry import scaled_jacobian, unit
 from jacket.core.mesh.joining import faces_joined, grid_faces
 from jacket.core.mesh.polymesh import Floats, Ints, PolyMesh
 from jacket.core.mesh.rows import loops_inserted
@@ -21,7 +21,7 @@ from jacket.tools.pick import occluder, pick
 from jacket.tools.sleeve import _best_turn, _closed_border
 from jacket.tools.strokes import Drawing, chalk, face_lines, segments
 
-KINDS = ("grid", "3", "5", "6")
+KINDS = ("best", "grid", "3", "5", "6")
 
 
 class Darn(Drawing):
@@ -41,10 +41,10 @@ class Darn(Drawing):
             "sides",
             "Fill as",
             "choice",
-            choices=tuple(zip(KINDS, ("a grid", "3 sides", "5 sides", "6 sides"), strict=True)),
+            choices=tuple(zip(KINDS, ("the best", "a grid", "3 sides", "5 sides", "6 sides"), strict=True)),
         ),
-        Option("rows", "Rows of a bridge, 0: squares", "count", 0, 128),
-        Option("bulge", "A bridge bulges by", "number", -200, 200, "%"),
+        Option("rows", "Bridge rows (0: squares)", "count", 0, 128),
+        Option("bulge", "Bridge bulges by", "number", -200, 200, "%"),
         Option("stay", "Bridge along the source", "switch"),
     )
 
@@ -113,17 +113,35 @@ class Darn(Drawing):
         try:
             if len(ring) % 2 or len(ring) < 4:
                 raise EditRefused(odd_sentence(len(ring)))
-            kind = self.sides
-            patch = (
-                grid_patch(ring, *grid_corners(ring, self.turn))
-                if kind == "grid"
-                else spoke_patch(ring, best_corners(ring, int(kind)))
-            )
-            made = self._settled(ring, patch)
+            made = self._best(ring) if self.sides == "best" else self._settled(ring, self._tiled(ring, self.sides))
         except EditRefused as reason:
             made = str(reason)
         self._made = (key, made)
         return made
+
+    def _tiled(self, ring: Floats, kind: str) -> Patch:
+        """The quads of one way of filling, flat between the border."""
+        if kind == "grid":
+            return grid_patch(ring, *grid_corners(ring, self.turn))
+        return spoke_patch(ring, best_corners(ring, int(kind)))
+
+    def _best(self, ring: Floats) -> Patch:
+        """Of the grid and the fills of 3, 5 and 6 sides the one with the best shaped quads; the wheel goes on to the
+        next best."""
+        found: list[tuple[float, int, Patch]] = []
+        for k, kind in enumerate(KINDS[1:]):
+            try:
+                patch = self._settled(ring, self._tiled(ring, kind))
+            except EditRefused:
+                continue
+            small = PolyMesh.from_faces(np.concatenate([ring, patch.inner]), patch.faces)
+            shape = scaled_jacobian(small)
+            # An irregular point costs as much as a tenth of a corner.
+            found.append((float(shape.min() + shape.mean()) - (0.1 if kind != "grid" else 0.0), -k, patch))
+        if not found:
+            raise EditRefused(odd_sentence(len(ring)))
+        found.sort(key=lambda item: item[:2], reverse=True)
+        return found[self.turn % len(found)][2]
 
     def _settled(self, ring: Floats, patch: Patch) -> Patch:
         """Inner points laid onto the source and evened."""

@@ -59,8 +59,8 @@ class Sleeve(Drawing):
     )
 
     options = (
-        Option("count", "Points of a ring, 0: by size", "count", 0, 256),
-        Option("rows", "Rows between, 0: squares", "count", 0, 128),
+        Option("count", "Points (0: by size)", "count", 0, 256),
+        Option("rows", "Rows (0: squares)", "count", 0, 128),
         Option("caps", "Close the ends", "switch"),
     )
 

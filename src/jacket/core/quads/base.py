@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -12,6 +13,7 @@ from jacket.core.mesh.connectivity import corner_orbits
 from jacket.core.mesh.geometry import dihedral_angles, edge_lengths, face_area_vectors, triangle_areas, unit
 from jacket.core.mesh.polymesh import Bools, Floats, Ints, PolyMesh, sorted_pairs
 from jacket.core.mesh.walks import face_parts
+from jacket.core.quads.steering import Guide, embedded
 from jacket.core.source.simplify import simplify
 from jacket.core.source.weld import compact, welded_triangles
 from jacket.core.space.bvh import Bvh
@@ -30,12 +32,13 @@ class Base:
 
 
 def make_base(
-    source: PolyMesh, surface: Bvh, wanted: int, quad_area: float, sharp: float, progress: Progress = silent
-) -> Base:
+    source: PolyMesh, surface: Bvh, wanted: int, quad_area: float, sharp: float, progress: Progress = silent,
+    guides: Sequence[Guide] = (),
+) -> Base:  # fmt: skip
     """Weld, open non-manifold edges, drop crumbs, then bring to about `wanted` even triangles.
 
     `quad_area` is the area one quad will have; parts smaller than twelve of them are crumbs.
-    `sharp` is the angle in degrees above which edges count as creases; 180 keeps none.
+    `sharp` is the angle in degrees above which edges count as creases; 180 keeps none. Hard `guides` become creases.
     """
     points, triangles = welded_triangles(source)
     points, triangles = manifold_triangles(points, triangles)
@@ -46,10 +49,26 @@ def make_base(
         points, triangles = _halved_edges(points, triangles)
     points, triangles = simplify(points, triangles, max(wanted, 60), part(progress, 0.0, 0.7))
     creases = find_creases(PolyMesh.from_faces(points, triangles), sharp, 8.0 * np.sqrt(quad_area))
+    hard = [g for g in guides if g.hard]
     for step in range(6):
         progress(0.7 + 0.05 * step, "evening the base mesh")
         points, triangles = _improved(points, triangles, creases, surface)
+        if step == 2 and hard:
+            points, creases = _with_guides(PolyMesh.from_faces(points, triangles), creases, hard, surface)
     return Base(PolyMesh.from_faces(points, triangles), creases, parts, faces)
+
+
+def _with_guides(mesh: PolyMesh, creases: Ints, guides: Sequence[Guide], surface: Bvh) -> tuple[Floats, Ints]:
+    """Points moved onto hard guides, and the creases with the edges along them."""
+    for guide in guides:
+        taken = mesh.topology.border_points.copy()
+        taken[creases.ravel()] = True
+        moved, pairs = embedded(mesh, guide, surface, taken)
+        held = np.zeros(mesh.n_points, bool)
+        kept = _kept_upright(mesh.points, moved.points, mesh.triangle_points, held)
+        mesh = mesh.with_points(kept)
+        creases = sorted_pairs(np.concatenate([creases, pairs]))
+    return mesh.points, creases
 
 
 def manifold_triangles(points: Floats, triangles: Ints) -> tuple[Floats, Ints]:

@@ -29,12 +29,20 @@ class Field:
     index: Ints
 
 
-def smooth_field(mesh: PolyMesh, creases: Ints, alignment: float = 0.5) -> Field:
-    """The field of a manifold triangle mesh; `alignment` weighs curvature against smoothness."""
+def smooth_field(
+    mesh: PolyMesh, creases: Ints, alignment: float = 0.5, soft: tuple[Ints, Floats, Floats] | None = None
+) -> Field:  # fmt: skip
+    """The field of a manifold triangle mesh; `alignment` weighs curvature against smoothness, `soft` is what soft
+    guides ask for: faces, a direction (K, 3) and a strength (K,) each."""
     normals = face_normals(mesh)
     pull, weight = _curvature_pull(mesh, normals)
     fixed = _fixed_directions(mesh, creases, pull, weight)
     strength = np.where(fixed > 0, weight, weight * alignment)
+    if soft is not None and len(soft[0]):
+        faces, way, wanted = soft
+        take = (wanted > strength[faces]) & (fixed[faces] == 0)
+        pull[faces[take]] = way[take]
+        strength[faces[take]] = wanted[take]
     direction = _solve(mesh, normals, pull, strength, fixed)
     turn, residual = _turns(mesh, direction, normals)
     return Field(direction, turn, _indices(mesh, turn, residual))

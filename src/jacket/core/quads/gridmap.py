@@ -178,8 +178,12 @@ class GridSolver:
     length, so trying several lengths costs little.
     """
 
-    def __init__(self, mesh: PolyMesh, field: Field, cut: CutMesh, creases: Ints, progress: Progress = silent) -> None:
-        self.mesh, self.cut = mesh, cut
+    def __init__(
+        self, mesh: PolyMesh, field: Field, cut: CutMesh, creases: Ints, progress: Progress = silent,
+        density: Floats | None = None,
+    ) -> None:  # fmt: skip
+        """`density` (F,): how many times as close the steps of each face are to be."""
+        self.mesh, self.cut, self.density = mesh, cut, density
         relations = _relate_all(mesh, field, cut, creases)
         progress(0.2, "eliminating the whole-number constraints")
         n = 2 * cut.n_classes
@@ -204,7 +208,7 @@ class GridSolver:
         self._factorise()
 
     def _factorise(self) -> None:
-        stiffness, self.right = _energy(self.mesh, self.cut)
+        stiffness, self.right = _energy(self.mesh, self.cut, self.density)
         k_rr = (self.real.T @ stiffness @ self.real).tocsc()
         self.k_ri = (self.real.T @ stiffness @ self.whole).toarray()
         k_ii = (self.whole.T @ stiffness @ self.whole).toarray()
@@ -245,12 +249,15 @@ def _matrix(entries: tuple[list[int], list[int], list[int]], shape: tuple[int, i
     return sparse.coo_array((values.astype(float), (rows, columns)), shape=shape).tocsr()
 
 
-def _energy(mesh: PolyMesh, cut: CutMesh) -> tuple[sparse.csr_array, Floats]:
-    """Quadratic form of ∫ |∇u − X|² + |∇v − Y|² over the cut mesh, u and v interleaved, and its
-    right side, to be divided by the step length."""
+def _energy(mesh: PolyMesh, cut: CutMesh, density: Floats | None = None) -> tuple[sparse.csr_array, Floats]:
+    """Quadratic form of ∫ |∇u − d X|² + |∇v − d Y|² over the cut mesh, u and v interleaved, and its
+    right side, to be divided by the step length; d (F,) is the density, 1 without."""
     tri = mesh.triangle_points
     gradients = hat_gradients(mesh.points, tri, face_normals(mesh))
     areas = face_areas(mesh)
+    if density is not None:
+        # Errors count by the share of the step where steps are long: sparse places would give way to all others.
+        areas = areas * np.maximum(density**-2.0, 1.0)
     classes = cut.corner_class.reshape(-1, 3)
     local = np.einsum("fik,fjk,f->fij", gradients, gradients, areas)
     rows = np.repeat(classes[:, :, None], 3, axis=2).ravel()
@@ -259,7 +266,7 @@ def _energy(mesh: PolyMesh, cut: CutMesh) -> tuple[sparse.csr_array, Floats]:
     laplacian = sparse.coo_array((local.ravel(), (rows, columns)), shape=(n, n)).tocsr()
     stiffness = sparse.kron(laplacian, sparse.identity(2), format="csr")
     frames = np.stack([cut.frames, np.cross(face_normals(mesh), cut.frames)], axis=1)
-    push = np.einsum("fik,fak,f->fia", gradients, frames, areas)
+    push = np.einsum("fik,fak,f->fia", gradients, frames, areas if density is None else areas * density)
     right = np.zeros((n, 2))
     for k in range(2):
         right[:, k] = np.bincount(classes.ravel(), push[:, :, k].ravel(), minlength=n)
