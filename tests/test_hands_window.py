@@ -241,3 +241,41 @@ def test_what_is_shown_can_be_chosen(ball: Window, qtbot) -> None:  # type: igno
     ball.form.overlay.grab()
     difference = ball.form._difference
     assert difference is not None and difference[1].any() and difference[3] > 10_000
+
+
+def test_guides_paint_and_trials_side_by_side(ball: Window, qtbot) -> None:  # type: ignore[no-untyped-def]
+    hand = Hand(qtbot, ball)
+    hand.key(Qt.Key.Key_Q)
+    assert ball.tool.id == "guide"
+    for x, y in ((-0.3, 0.1), (0.0, 0.25), (0.3, 0.1)):
+        hand.click(spot_at(ball, x, y))
+    hand.key(Qt.Key.Key_Return)
+    assert len(ball.document.state.guides) == 1
+    plain = len(ball.form.scene.layers)
+    hand.key(Qt.Key.Key_Y)
+    hand.drag(spot_at(ball, 0.0, -0.3), spot_at(ball, 0.05, -0.3))
+    assert ball.document.state.paint is not None and len(ball.form.scene.layers) == plain + 1
+    ball.panel.value_changed.emit("quads", 300)
+    for _ in range(2):
+        ball.run(ball.commands["make-trial"])
+        assert settle(ball, 120)
+        ball.panel.value_changed.emit("quads", 500)
+    assert "carried by edges" in ball.strip.hint.text()
+    first, second = ball.document.state.trials
+    assert ball.document.state.trial is second
+    hand.key(Qt.Key.Key_B)
+    assert ball.document.state.trial is first
+    QApplication.processEvents()
+    row = next(b for b in ball.panel.trial_card.findChildren(QPushButton) if b.accessibleName() == second.name)
+    row.click()
+    assert ball.document.state.trial is second
+    ball.panel.value_changed.emit("aim", "edge")
+    assert any(f.accessibleName() == "Length of edges" for f in ball.panel.stage_card.findChildren(NumberField))
+    ball.run(ball.commands["keep-trial"])
+    assert mesh_of(ball) is second.mesh and len(ball.document.state.trials) == 2
+    ball.run(ball.commands["take-trial"])
+    ball.run(ball.commands["drop-trial"])
+    assert ball.document.state.trials == ()
+    ball.run(ball.commands["clear-guides"])
+    ball.run(ball.commands["undo"])
+    assert len(ball.document.state.guides) == 1

@@ -99,7 +99,7 @@ def test_settings_typed_in_the_panel_reach_the_document(window: Window, qtbot) -
 def test_search_by_keyboard(window: Window, qtbot) -> None:  # type: ignore[no-untyped-def]
     window.open_search()
     box = window._search
-    qtbot.keyClicks(box.field, "mirror across the")
+    qtbot.keyClicks(box.field, "mirror across plane")
     assert box.list.count() == 3
     qtbot.keyClick(box.field, Qt.Key.Key_Down)
     qtbot.keyClick(box.field, Qt.Key.Key_Return)

@@ -177,7 +177,7 @@ def is_ring(path: list[Floats], reach: float) -> bool:
     if len(path) < 8:
         return False
     total = float(length_along(np.array(path))[-1])
-    return float(np.linalg.norm(path[0] - path[-1])) < max(reach, 0.06 * total) and total > 4 * reach
+    return bool(np.linalg.norm(path[0] - path[-1]) < max(reach, 0.06 * total) and total > 4 * reach)
 
 
 def chalk(lines: Floats, what: str, how: str, marks: Floats | None = None) -> Ghost:

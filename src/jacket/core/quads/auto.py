@@ -247,11 +247,17 @@ def carried_share(quads: PolyMesh, line: Floats, surface: Bvh, step: float) -> f
 
 
 def _notes_on(base: Base) -> list[str]:
-    if base.dropped_parts == 0:
-        return []
-    return [
-        f"{base.dropped_parts} loose parts smaller than twelve quads were left out ({base.dropped_faces} triangles)."
-    ]
+    out = []
+    if base.tears is not None:
+        out.append(
+            f"The source is torn ({base.tears.borders} holes, {base.tears.handles} handles), so the quads were laid on a "
+            "closed skin over it; look at the gap to the source where holes were."
+        )
+    if base.dropped_parts:
+        out.append(
+            f"{base.dropped_parts} loose parts smaller than twelve quads were left out ({base.dropped_faces} triangles)."
+        )
+    return out
 
 
 def _best_pass(base: Base, solver: GridSolver, wanted: int, notes: list[str], progress: Progress) -> PolyMesh:

@@ -15,6 +15,7 @@ from jacket.core.mesh.polymesh import Bools, Floats, Ints, PolyMesh, sorted_pair
 from jacket.core.mesh.walks import face_parts
 from jacket.core.quads.steering import Guide, embedded
 from jacket.core.source.simplify import simplify
+from jacket.core.source.skin import Tears, closed_skin, tears_of
 from jacket.core.source.weld import compact, welded_triangles
 from jacket.core.space.bvh import Bvh
 from jacket.errors import MeshError
@@ -29,6 +30,8 @@ class Base:
     creases: Ints
     dropped_parts: int
     dropped_faces: int
+    tears: Tears | None = None
+    """Set where the source was torn and a closed skin was put in its place."""
 
 
 def make_base(
@@ -45,6 +48,11 @@ def make_base(
     points, triangles, parts, faces = _without_crumbs(points, triangles, 12 * quad_area)
     if len(triangles) == 0:
         raise MeshError("The source has no surface left to cover; ask for more quads.")
+    tears = tears_of(PolyMesh.from_faces(points, triangles))
+    skin = closed_skin(surface, progress=part(progress, 0.0, 0.3)) if tears.torn else None
+    if skin is not None:
+        points, triangles, parts_more, faces_more = _without_crumbs(*skin, 12 * quad_area)
+        del parts_more, faces_more
     while len(triangles) < wanted / 3:
         points, triangles = _halved_edges(points, triangles)
     points, triangles = simplify(points, triangles, max(wanted, 60), part(progress, 0.0, 0.7))
@@ -55,7 +63,7 @@ def make_base(
         points, triangles = _improved(points, triangles, creases, surface)
         if step == 2 and hard:
             points, creases = _with_guides(PolyMesh.from_faces(points, triangles), creases, hard, surface)
-    return Base(PolyMesh.from_faces(points, triangles), creases, parts, faces)
+    return Base(PolyMesh.from_faces(points, triangles), creases, parts, faces, tears if skin is not None else None)
 
 
 def _with_guides(mesh: PolyMesh, creases: Ints, guides: Sequence[Guide], surface: Bvh) -> tuple[Floats, Ints]:

@@ -35,8 +35,8 @@ def paired(cells: Cells) -> Cells:
 
 
 def tidied(cells: Cells) -> Cells:
-    """Quads that close on themselves collapsed, and pairs of quads round a point with only two
-    edges merged into one."""
+    """Quads that close on themselves collapsed, pairs of quads round a point with only two edges merged into one, half
+    squares that cap one another taken out."""
     return Cells(*_tidy(cells.size.copy(), cells.mate.copy(), cells.point.copy(), cells.sign))
 
 
@@ -82,6 +82,25 @@ def _merge_round(size, mate, point, c):
     return True
 
 
+@inline
+def _uncap(size, mate, a):
+    """Take out a half square whose two sides are one slit, and the half square whose diagonal it caps: what lay across
+    the other's sides meets. Whether that was so."""
+    for k in range(3):
+        if mate[4 * a + k] != 4 * a + (k + 1) % 3:
+            continue
+        m = mate[4 * a + (k + 2) % 3]
+        if m < 0:
+            return False
+        b, i = m // 4, m % 4
+        if b == a or size[b] != 3:
+            return False
+        _zip(mate, 4 * b + (i + 1) % 3, 4 * b + (i + 2) % 3)
+        size[a] = size[b] = 0
+        return True
+    return False
+
+
 @kernel
 def _tidy(size, mate, point, sign):
     n = len(size)
@@ -89,6 +108,8 @@ def _tidy(size, mate, point, sign):
     while changed:
         changed = False
         for a in range(n):
+            if size[a] == 3 and _uncap(size, mate, a):
+                changed = True
             if size[a] != 4:
                 continue
             for i in range(4):

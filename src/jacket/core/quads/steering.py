@@ -116,6 +116,10 @@ def embedded(mesh: PolyMesh, guide: Guide, surface: Bvh, taken: Bools) -> tuple[
     ids = ids[~taken[ids]]
     points = mesh.points.copy()
     points[ids] = surface.project(line[near[ids]])
+    if not guide.closed:
+        tips = np.array([stops[0], stops[-1]])
+        free = ~taken[tips]
+        points[tips[free]] = line[[0, -1]][free]
     return mesh.with_points(points), pairs
 
 
@@ -133,7 +137,7 @@ def _stops(mesh: PolyMesh, line: Floats, closed: bool) -> list[int]:
 
 
 def soft_pull(mesh: PolyMesh, guides: Sequence[Guide], reach: float) -> tuple[Ints, Floats, Floats]:
-    """Faces within reach of soft guides, the direction (K, 3) each should follow, and how strongly (K,), 0..1."""
+    """Faces within reach of soft guides, the direction (K, 3) each should follow, and how strongly (K,), 0..4."""
     faces, ways, weights = [], [], []
     centres, normals = face_centres(mesh), face_normals(mesh)
     for guide in guides:
@@ -144,7 +148,8 @@ def soft_pull(mesh: PolyMesh, guides: Sequence[Guide], reach: float) -> tuple[In
         way = along[near[ids]]
         faces.append(ids)
         ways.append(unit(way - normals[ids] * (way * normals[ids]).sum(axis=1, keepdims=True)))
-        weights.append((1 - (far[ids] / reach) ** 2) ** 2)
+        # Four times as strong as curvature can pull: it is what the artist asked for.
+        weights.append(4.0 * (1 - (far[ids] / reach) ** 2) ** 2)
     if not faces:
         return np.zeros(0, np.int32), np.zeros((0, 3)), np.zeros(0)
     return np.concatenate(faces).astype(np.int32), np.concatenate(ways), np.concatenate(weights)
