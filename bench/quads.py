@@ -5,9 +5,29 @@ from __future__ import annotations
 import resource
 import time
 
-from bench.data import bunny, demo, finer, spot
+from bench.data import bunny, demo, dragons, finer, spot
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.quads.auto import AutoSettings, automatic_quads
+from jacket.formats.registry import read_mesh
+
+
+class Steps:
+    """Seconds by named step, from the progress that the work tells anyway."""
+
+    def __init__(self) -> None:
+        self.at = time.perf_counter()
+        self.name = "reading the surface"
+        self.seconds: dict[str, float] = {}
+
+    def __call__(self, fraction: float, what: str) -> None:
+        now = time.perf_counter()
+        self.seconds[self.name] = self.seconds.get(self.name, 0.0) + now - self.at
+        self.at, self.name = now, what
+
+    def told(self) -> str:
+        """What took a tenth of a second or more."""
+        self(1.0, "")
+        return ", ".join(f"{name} {s:.1f} s" for name, s in self.seconds.items() if s >= 0.1)
 
 
 def run() -> None:
@@ -15,12 +35,14 @@ def run() -> None:
     cases: list[tuple[str, PolyMesh | None]] = [
         ("spot 5,856", spot()), ("spot 94k", finer(spot(), 2)), ("bunny", bunny()), ("whelk lantern", demo("whelk-lantern")),
         ("porthole latch", demo("porthole-latch")), ("barnacled bollard", demo("barnacled-bollard")),
+        *((name, read_mesh(path)) for name, path in dragons().items()),
     ]  # fmt: skip
     for name, mesh in cases:
         if mesh is None:
             continue
+        steps = Steps()
         start = time.perf_counter()
-        result = automatic_quads(mesh, AutoSettings(quads=4000))
+        result = automatic_quads(mesh, AutoSettings(quads=4000), steps)
         seconds, f = time.perf_counter() - start, result.figures
         memory = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
         print(
@@ -30,3 +52,4 @@ def run() -> None:
             f"non-manifold {f.nonmanifold_edges}, gap mean {f.gap_out_mean:.3f} % largest {f.gap_out_largest:.2f} %"
             + "".join(f"; {note}" for note in result.notes)
         )
+        print(f"    {steps.told()}")

@@ -58,6 +58,8 @@ def main(folder: str) -> None:
     window.toggle("gap")
     _trial(window)
     _keep(window, target / "trial.png")
+    _guides(window)
+    _keep(window, target / "guides.png")
     _moved(window)
     _keep(window, target / "moved.png")
     _scan(window, target)
@@ -195,6 +197,30 @@ def _draft(window: Window) -> None:
             break
     window.form.overlay.pointer = spot
     window.form.refresh_ghost()
+
+
+def _guides(window: Window) -> None:
+    """The whelk lantern with a guide, a spot of density, and two trials to compare."""
+    document = window.document
+    document.amend(document.state.with_(sources=(), jackets=(), trials=(), active=-1, shown_trial=-1))
+    document.add_source("Whelk lantern", demo("whelk-lantern"))
+    settle(window, 60)
+    window.frame(True)
+    window.form.camera = window.form.camera.turned(60, 4)
+    window.take_tool("guide")
+    _stroke(window, [(0.26, 0.52), (0.4, 0.57), (0.6, 0.57), (0.74, 0.51)])
+    window.take_tool("density")
+    window.tool_settings.strength, window.tool_settings.brush = 1.0, 50.0
+    _stroke(window, [(0.47, 0.3), (0.53, 0.3), (0.5, 0.34)])
+    window.values["quads"] = 1200
+    for _ in range(2):
+        window.run(window.commands["make-trial"])
+        settle(window, 120)
+        window.values["quads"] = 2000
+    window.form.overlay.pointer = QPointF(-1, -1)
+    window.take_tool("guide")
+    window.panel.verticalScrollBar().setValue(260)
+    document.undo_steps.clear()
 
 
 def _trial(window: Window) -> None:

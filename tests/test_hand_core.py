@@ -37,7 +37,7 @@ from jacket.core.mesh.choosing import (
 from jacket.core.mesh.cleaning import idle_loops, near_merged, near_pairs, triangle_pairs, triangles_paired
 from jacket.core.mesh.pieces import mirrored_copy, put_side_by_side, split_off, turned_copy
 from jacket.core.mesh.polymesh import PolyMesh
-from jacket.core.mesh.rows import edges_dissolved
+from jacket.core.mesh.rows import edge_turned, edges_dissolved
 from jacket.core.mesh.smooth import limit_points, smoothed, with_sharpness
 from jacket.core.mesh.walks import edge_loop
 from jacket.core.space.bvh import Bvh
@@ -340,3 +340,22 @@ def test_copies_face_outward() -> None:
     turned = turned_copy(box, 1, np.pi / 2, np.zeros(3))
     assert np.allclose(turned.points, Rotation.from_rotvec([0, np.pi / 2, 0]).apply(box.points.copy()))
     assert volume(turned) == pytest.approx(1)
+
+
+def test_turned_edges_keep_quads_and_come_round_again() -> None:
+    """Each turn takes one from the ends' valence and gives it to the next corners; the hexagon round two quads has three
+    such edges, so three turns bring back the first."""
+    g = grid(4).with_uv(grid(4).points[grid(4).corners][:, :2])
+    a, b = 11, 12
+    mesh = edge_turned(g, g.topology.find_edge(a, b)).mesh
+    assert mesh.is_quads and mesh.n_faces == 16 and len(mesh.topology.nonmanifold_edges) == 0
+    change = mesh.topology.valence - g.topology.valence
+    assert change[[a, b]].tolist() == [-1, -1] and sorted(change[change != 0].tolist()) == [-1, -1, 1, 1]
+    assert np.allclose(mesh.uv, mesh.points[mesh.corners][:, :2])
+    for _ in range(2):
+        gained = np.flatnonzero(mesh.topology.valence - g.topology.valence > 0)
+        edge = mesh.topology.find_edge(*gained.tolist()) if len(gained) == 2 else -1
+        mesh = edge_turned(mesh, edge).mesh
+    assert {frozenset(f) for f in mesh.as_quads().tolist()} == {frozenset(f) for f in g.as_quads().tolist()}
+    with pytest.raises(EditRefused, match="between two quads"):
+        edge_turned(g, int(g.topology.border_edges[0]))

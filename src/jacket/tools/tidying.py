@@ -23,7 +23,7 @@ from jacket.core.mesh.choosing import as_kind, chains, edge_paths, outline
 from jacket.core.mesh.cleaning import idle_loops, near_merged, near_pairs, triangles_paired
 from jacket.core.mesh.lifted import lifted_points
 from jacket.core.mesh.polymesh import Floats, Ints, PolyMesh
-from jacket.core.mesh.rows import edges_dissolved
+from jacket.core.mesh.rows import edge_turned, edges_dissolved
 from jacket.core.mesh.walks import shortest_path
 from jacket.core.space.bvh import Bvh
 from jacket.document.derived import surface_of
@@ -271,6 +271,19 @@ def merge_count(document: Document, values: dict[str, Any]) -> int:
     return len(near_pairs(jacket.mesh, merge_distance(document, values), held_points(document.state)))
 
 
+def turn_edges(document: Document, values: dict[str, Any]) -> PolyMesh:
+    """Held edges turned by one corner each: irregular points move or cancel, quads stay quads."""
+    mesh = document.open_jacket().mesh
+    edges = document.state.held.of("edges")
+    if len(edges) == 0:
+        raise EditRefused("Hold an edge between two quads to turn it.")
+    for a, b in mesh.topology.edge_points[edges].tolist():
+        e = mesh.topology.find_edge(a, b)
+        if e >= 0:
+            mesh = edge_turned(mesh, e).mesh
+    return mesh
+
+
 def settle_held(document: Document, values: dict[str, Any]) -> PolyMesh:
     """Held lifted points laid back onto the source."""
     return settled_at(document, document.open_jacket().mesh, held_points(document.state))
@@ -292,6 +305,7 @@ _ROWS = (
     Tidying("flatten-last", "Flatten to the last held", "plane planar coplanar", "flatten faces", flatten_to_last),
     Tidying("planar-faces", "Make each face flat", "planar quads", "make faces flat", planar),
     Tidying("untangle", "Untangle", "crossed folded inset edges", "untangle", untangle),
+    Tidying("turn-edge", "Turn the edge", "rotate spin flip irregular pole", "turn an edge", turn_edges),
     Tidying("pair-triangles", "Pair triangles to quads", "tris to quads convert join", "pair triangles", pair_triangles),
     Tidying("dissolve-idle", "Take out idle loops", "needless edges simplify dissolve", "take out idle loops", dissolve_idle),
     Tidying("merge-near", "Merge near points", "weld by distance doubles", "merge near points", merge_near),

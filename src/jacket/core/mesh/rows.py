@@ -185,3 +185,34 @@ def row_collapsed(mesh: PolyMesh, edge: int) -> PolyMesh:
     points[pairs[:, 0]] = middle
     points[pairs[:, 1]] = middle
     return points_welded(mesh.with_points(points), pairs).mesh
+
+
+def edge_turned(mesh: PolyMesh, edge: int) -> Edited:
+    """The edge between two quads turned by one corner, so that both stay quads: the valence of its ends falls by one,
+    that of the points it goes to rises. Raises EditRefused where the faces are no two quads, or an end would be left
+    with under three edges."""
+    topology = mesh.topology
+    c = int(topology.edge_corner[edge])
+    t = int(topology.twin[c])
+    if t < 0:
+        raise EditRefused("Only an edge between two quads can be turned.")
+    f, g = int(mesh.face_of_corner[c]), int(mesh.face_of_corner[t])
+    if f == g or mesh.sizes[f] != 4 or mesh.sizes[g] != 4:
+        raise EditRefused("Only an edge between two quads can be turned.")
+    following = topology.next
+    # Round both faces from the edge's head: b, then f's far side to a, then g's far side back to b.
+    row = [int(following[c]), int(following[following[c]]), int(topology.prev[c]),
+           int(following[t]), int(following[following[t]]), int(topology.prev[t])]  # fmt: skip
+    ring = [int(mesh.corners[k]) for k in row]
+    if len(set(ring)) != 6:
+        raise EditRefused("These two quads touch twice; turning their edge would fold one.")
+    for end in (ring[0], ring[3]):
+        inner = not topology.border_points[end]
+        if topology.valence[end] <= (3 if inner else 2):
+            raise EditRefused("An end of this edge would be left with too few edges; turn another one.")
+    if mesh.topology.find_edge(ring[1], ring[4]) >= 0:
+        raise EditRefused("There is an edge already where this one would go.")
+    first = ([ring[1], ring[2], ring[3], ring[4]], [row[1], row[2], row[3], row[4]], f)
+    second = ([ring[4], ring[5], ring[0], ring[1]], [row[4], row[5], row[0], row[1]], g)
+    point_to = np.arange(mesh.n_points)
+    return _with_rows(mesh, mesh.points, point_to, np.array([f, g]), [first, second])

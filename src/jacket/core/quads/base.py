@@ -51,8 +51,9 @@ def make_base(
     tears = tears_of(PolyMesh.from_faces(points, triangles))
     skin = closed_skin(surface, progress=part(progress, 0.0, 0.3)) if tears.torn else None
     if skin is not None:
-        points, triangles, parts_more, faces_more = _without_crumbs(*skin, 12 * quad_area)
-        del parts_more, faces_more
+        points, triangles, _, _ = _without_crumbs(*skin, 12 * quad_area)
+        # The base keeps to the skin, not to the shreds under it; the quads are laid onto the scan at the end.
+        surface = Bvh.build(points, triangles)
     while len(triangles) < wanted / 3:
         points, triangles = _halved_edges(points, triangles)
     points, triangles = simplify(points, triangles, max(wanted, 60), part(progress, 0.0, 0.7))

@@ -10,7 +10,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
-from scipy import ndimage
+from scipy import ndimage, sparse
 
 from jacket.core.mesh.polymesh import Floats, Ints, PolyMesh
 from jacket.core.mesh.walks import euler_characteristic, face_parts
@@ -79,9 +79,10 @@ def closed_skin(surface: Bvh, cells: int = 128, progress: Progress = silent) -> 
         return None
     points, triangles, _, _ = marching_cubes(field, 0.0)
     points = origin + points.astype(float) * step
+    triangles = _outward(points, triangles.astype(np.int32))
     on, _, off = surface.closest(points)
     points = np.where((off < 2.5 * step)[:, None], 0.3 * points + 0.7 * on, points)
-    return points, _outward(points, triangles.astype(np.int32))
+    return _evened(points, triangles, 6), triangles
 
 
 def _near_cells(surface: Bvh, origin: Floats, step: float, shape: Ints) -> np.ndarray:  # type: ignore[type-arg]
@@ -104,6 +105,19 @@ def _reached(free: np.ndarray) -> np.ndarray:  # type: ignore[type-arg]
     """Free cells that hang together with the corner of the box."""
     labels, _ = ndimage.label(free)
     return np.asarray(labels == labels[0, 0, 0])
+
+
+def _evened(points: Floats, triangles: Ints, rounds: int) -> Floats:
+    """Points smoothed without shrinking (G. Taubin, "A signal processing approach to fair surface design", 1995)."""
+    ends = np.concatenate([triangles[:, [0, 1]], triangles[:, [1, 2]], triangles[:, [2, 0]]])
+    n = len(points)
+    near = sparse.coo_array((np.ones(len(ends)), (ends[:, 0], ends[:, 1])), shape=(n, n)).tocsr()
+    near = near + near.T
+    count = np.maximum(np.asarray(near.sum(axis=1)).ravel(), 1)[:, None]
+    for _ in range(rounds):
+        for step in (0.55, -0.57):
+            points = points + step * (near @ points / count - points)
+    return points
 
 
 def _outward(points: Floats, triangles: Ints) -> Ints:
