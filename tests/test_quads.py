@@ -6,7 +6,7 @@ import igl
 import numpy as np
 import pytest
 
-from jacket.core.mesh.geometry import face_areas
+from jacket.core.mesh.geometry import face_areas, volume
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.mesh.walks import euler_characteristic
 from jacket.core.quads.auto import AutoSettings, automatic_quads
@@ -16,9 +16,10 @@ from jacket.core.quads.field import smooth_field
 from jacket.core.quads.gridmap import GridSolver, flipped_share, turned
 from jacket.core.quads.integers import integer_kernel
 from jacket.core.quads.subdivide import split_to_quads
+from jacket.core.source.skin import closed_skin, tears_of
 from jacket.core.space.bvh import Bvh
 from jacket.errors import Cancelled, MeshError
-from tests.conftest import cube, icosphere, torus
+from tests.conftest import cube, grid, icosphere, torus
 
 NONE = np.zeros((0, 2), np.int32)
 
@@ -157,3 +158,44 @@ def test_splitting_counts() -> None:
     box = cube()
     split = split_to_quads(box)
     assert split.n_faces == 24 and split.n_points == 8 + 12 + 6 and split.is_quads
+
+
+def _torn(mesh: PolyMesh, holes: int, size: int) -> PolyMesh:
+    """The mesh with round holes, spread by a seeded generator."""
+    rng = np.random.default_rng(8)
+    middle = mesh.points[mesh.triangle_points].mean(axis=1)
+    gone = np.zeros(mesh.n_faces, bool)
+    for _ in range(holes):
+        way = rng.normal(size=3)
+        gone[np.argsort(-(middle @ way))[:size]] = True
+    return PolyMesh.from_faces(mesh.points, mesh.triangle_points[~gone])
+
+
+def test_a_torn_ball_gets_a_closed_skin_and_clean_quads() -> None:
+    """Volume and Euler characteristic of the skin against the ball's 4π/3 and 2."""
+    ball = icosphere(5)
+    torn = _torn(ball, 30, 40)
+    tears = tears_of(torn)
+    assert tears.torn and tears.borders > 20 and tears.handles == 0
+    assert not tears_of(ball).torn
+    skin = closed_skin(Bvh.build(torn.points, torn.triangle_points))
+    assert skin is not None
+    mesh = PolyMesh.from_faces(*skin)
+    assert len(mesh.topology.border_edges) == 0 and euler_characteristic(mesh) == 2
+    assert volume(mesh) == pytest.approx(4 / 3 * np.pi, rel=0.03)
+    result = automatic_quads(torn, AutoSettings(quads=800))
+    assert result.figures.open_edges == 0 and result.figures.euler == 2 and result.figures.folded == 0
+    plain = automatic_quads(torn, AutoSettings(quads=800, skin=False))
+    assert plain.figures.open_edges > 0 and not plain.notes
+    assert "torn" in result.notes[0] and abs(result.mesh.n_faces / 800 - 1) < 0.03
+
+
+def test_what_encloses_nothing_gets_no_skin() -> None:
+    """A plate and a bowl have no inside to close over."""
+    plate = grid(8)
+    assert closed_skin(Bvh.build(plate.points, plate.triangle_points), 48) is None
+    ball = icosphere(4)
+    bowl = PolyMesh.from_faces(
+        ball.points, ball.triangle_points[ball.points[ball.triangle_points].mean(axis=1)[:, 1] < 0]
+    )
+    assert closed_skin(Bvh.build(bowl.points, bowl.triangle_points), 48) is None

@@ -56,6 +56,7 @@ def _add_remesh(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--guides", metavar="FILE", help="JSON: a list of curves of 3D points; {points, soft, closed} too"
     )
+    parser.add_argument("--as-is", action="store_true", help="lay no closed skin over a torn scan; keep its holes")
     parser.add_argument("--density", metavar="FILE", help="JSON: a list of {point, radius, factor}")
 
 
@@ -72,7 +73,7 @@ def _auto_settings(options: Options) -> AutoSettings:
     return AutoSettings(
         quads=options.quads or 1000, sharp=options.sharp, edge=0.0 if options.quads else edge,
         mirror=getattr(options, "mirror", ""), guides=read_guides(getattr(options, "guides", None)),
-        spots=read_spots(getattr(options, "density", None)),
+        spots=read_spots(getattr(options, "density", None)), skin=not getattr(options, "as_is", False),
     )  # fmt: skip
 
 

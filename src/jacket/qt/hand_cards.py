@@ -101,7 +101,7 @@ def _value_choice(panel: Panel, name: str, label: str, options: list[tuple[str, 
     return box
 
 
-def _value_switch(panel: Panel, name: str, label: str) -> QCheckBox:
+def value_switch(panel: Panel, name: str, label: str) -> QCheckBox:
     box = QCheckBox()
     box.setAccessibleName(label)
     box.setChecked(bool(panel.values[name]))
@@ -133,8 +133,8 @@ AXES = [("x", "X"), ("y", "Y"), ("z", "Z")]
 
 def tidy_rows(panel: Panel, card: Card) -> None:
     """Buttons of Tidy with their settings."""
-    card.row("Stay on the source", _value_switch(panel, "tidy_stay", "Stay on the source"))
-    card.row("Space evenly", _value_switch(panel, "tidy_even", "Space evenly"))
+    card.row("Stay on the source", value_switch(panel, "tidy_stay", "Stay on the source"))
+    card.row("Space evenly", value_switch(panel, "tidy_even", "Space evenly"))
     _beside(
         card, _command(panel, "level", "Level to the last on", True), _value_choice(panel, "level_axis", "Axis", AXES)
     )

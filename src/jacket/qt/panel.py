@@ -521,6 +521,7 @@ def _topology_card(panel: Panel, card: Card) -> None:
     else:
         panel.number(card, "Quads wanted", "quads", 12, 200_000)
     panel.number(card, "Keep sharp over", "sharp", 1, 180, "°", whole=False)
+    card.row("Skin over torn scans", hand_cards.value_switch(panel, "skin", "Skin over torn scans"))
     panel.action(card, "make-trial", main=True)
     panel.action(card, "relax-all")
     panel.action(card, "remove-held")

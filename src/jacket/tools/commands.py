@@ -173,7 +173,7 @@ def trial_settings(state: State, values: dict[str, Any]) -> AutoSettings:
     return AutoSettings(
         quads=int(values["quads"]), sharp=float(values["sharp"]),
         edge=float(values["edge"]) if values["aim"] == "edge" else 0.0,
-        mirror=state.mirror, guides=state.guides, paint=state.paint,
+        mirror=state.mirror, guides=state.guides, paint=state.paint, skin=bool(values["skin"]),
     )  # fmt: skip
 
 

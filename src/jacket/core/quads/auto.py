@@ -12,6 +12,7 @@ from scipy.spatial import cKDTree
 from jacket.core.fit.relax import lines_of, relaxed, untangled
 from jacket.core.fit.tidy import levelled
 from jacket.core.mesh.geometry import edge_lengths, face_areas, scaled_jacobian, unit
+from jacket.core.mesh.lifted import with_lifted
 from jacket.core.mesh.polymesh import Bools, Floats, PolyMesh
 from jacket.core.mesh.walks import euler_characteristic
 from jacket.core.quads.base import Base, make_base
@@ -42,7 +43,7 @@ from jacket.progress import Progress, part, silent
 class AutoSettings:
     """quads wanted; sharp: degrees above which an edge is a crease (180 for none); alignment: how strongly curvature
     leads the flow, 0..1; edge: a wanted edge length in place of a number, 0 for none; mirror: "", "x", "y" or "z";
-    guides and spots of density."""
+    guides and spots of density; skin: whether a torn scan is laid on a closed skin first."""
 
     quads: int = 2000
     sharp: float = 38.0
@@ -52,6 +53,7 @@ class AutoSettings:
     guides: tuple[Guide, ...] = ()
     spots: tuple[Spot, ...] = ()
     paint: Paint | None = None
+    skin: bool = True
 
 
 @dataclass(frozen=True)
@@ -120,7 +122,8 @@ def _covered(
 ) -> tuple[PolyMesh, int]:  # fmt: skip
     """Quads over a surface, and how many singular points their field has."""
     light = int(np.clip(7.5 * wanted, 8_000, 60_000))
-    base = make_base(source, surface, light, area / wanted, settings.sharp, part(progress, 0, 0.35), guides)
+    base = make_base(source, surface, light, area / wanted, settings.sharp, part(progress, 0, 0.35), guides,
+                     settings.skin)  # fmt: skip
     progress(0.35, "combing the flow over the surface")
     soft = soft_pull(base.mesh, [g for g in guides if not g.hard], 2.5 * float(np.sqrt(area / wanted)))
     field = smooth_field(base.mesh, base.creases, settings.alignment, soft)
@@ -130,7 +133,17 @@ def _covered(
     notes += _notes_on(base)
     quads = _best_pass(base, solver, wanted, notes, part(progress, 0.6, 0.8))
     progress(0.8, "relaxing the quads on the source")
-    return _fitted(quads, base, surface, density is not None), int((field.index != 0).sum())
+    singular = int((field.index != 0).sum())
+    if base.bridge is None or len(base.bridge[1]) == 0:
+        return _fitted(quads, base, surface, density is not None), singular
+    # Over holes the quads lie on the skin; laid onto the scan they would all fall to the rims.
+    points, triangles = base.bridge
+    both = Bvh.build(
+        np.concatenate([surface.points, points]), np.concatenate([surface.triangles, triangles + len(surface.points)])
+    )
+    quads = _fitted(quads, base, both, density is not None)
+    off = surface.closest(quads.points)[2] > 1e-7 * float(np.linalg.norm(np.ptp(surface.points, axis=0)))
+    return with_lifted(quads, np.flatnonzero(off)), singular
 
 
 def _mirrored(

@@ -15,7 +15,7 @@ from jacket.core.mesh.polymesh import Bools, Floats, Ints, PolyMesh, sorted_pair
 from jacket.core.mesh.walks import face_parts
 from jacket.core.quads.steering import Guide, embedded
 from jacket.core.source.simplify import simplify
-from jacket.core.source.skin import Tears, closed_skin, tears_of
+from jacket.core.source.skin import Tears, bridging, closed_skin, tears_of
 from jacket.core.source.weld import compact, welded_triangles
 from jacket.core.space.bvh import Bvh
 from jacket.errors import MeshError
@@ -32,16 +32,19 @@ class Base:
     dropped_faces: int
     tears: Tears | None = None
     """Set where the source was torn and a closed skin was put in its place."""
+    bridge: tuple[Floats, Ints] | None = None
+    """Points and triangles of that skin where it spans holes of the source."""
 
 
 def make_base(
     source: PolyMesh, surface: Bvh, wanted: int, quad_area: float, sharp: float, progress: Progress = silent,
-    guides: Sequence[Guide] = (),
+    guides: Sequence[Guide] = (), skinned: bool = True,
 ) -> Base:  # fmt: skip
     """Weld, open non-manifold edges, drop crumbs, then bring to about `wanted` even triangles.
 
     `quad_area` is the area one quad will have; parts smaller than twelve of them are crumbs.
-    `sharp` is the angle in degrees above which edges count as creases; 180 keeps none. Hard `guides` become creases.
+    `sharp` is the angle in degrees above which edges count as creases; 180 keeps none. Hard `guides` become creases. Where `skinned`
+    a torn source is replaced by a closed skin over it.
     """
     points, triangles = welded_triangles(source)
     points, triangles = manifold_triangles(points, triangles)
@@ -49,9 +52,11 @@ def make_base(
     if len(triangles) == 0:
         raise MeshError("The source has no surface left to cover; ask for more quads.")
     tears = tears_of(PolyMesh.from_faces(points, triangles))
-    skin = closed_skin(surface, progress=part(progress, 0.0, 0.3)) if tears.torn else None
+    bridge: tuple[Floats, Ints] | None = None
+    skin = closed_skin(surface, progress=part(progress, 0.0, 0.3)) if skinned and tears.torn else None
     if skin is not None:
         points, triangles, _, _ = _without_crumbs(*skin, 12 * quad_area)
+        bridge = (points, bridging(points, triangles, surface))
         # The base keeps to the skin, not to the shreds under it; the quads are laid onto the scan at the end.
         surface = Bvh.build(points, triangles)
     while len(triangles) < wanted / 3:
@@ -64,7 +69,9 @@ def make_base(
         points, triangles = _improved(points, triangles, creases, surface)
         if step == 2 and hard:
             points, creases = _with_guides(PolyMesh.from_faces(points, triangles), creases, hard, surface)
-    return Base(PolyMesh.from_faces(points, triangles), creases, parts, faces, tears if skin is not None else None)
+    return Base(
+        PolyMesh.from_faces(points, triangles), creases, parts, faces, tears if skin is not None else None, bridge
+    )
 
 
 def _with_guides(mesh: PolyMesh, creases: Ints, guides: Sequence[Guide], surface: Bvh) -> tuple[Floats, Ints]:

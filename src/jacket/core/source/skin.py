@@ -55,24 +55,24 @@ def closed_skin(surface: Bvh, cells: int = 128, progress: Progress = silent) -> 
     step = float((high - low).max()) / cells
     if step <= 0:
         return None
-    pad = 8
+    pad = 12
     origin = low - pad * step
     shape = np.ceil((high - low) / step).astype(int) + 2 * pad + 1
     near = _near_cells(surface, origin, step, shape)
     progress(0.3, "closing the torn scan")
     far = ndimage.distance_transform_edt(~near)
     best: tuple[float, np.ndarray] | None = None  # type: ignore[type-arg]
-    volumes = []
-    for radius in (1.0, 2.0, 3.0, 4.5):
+    for radius in (1.0, 2.0, 3.0, 4.5, 6.5, 9.0):
         outside = _reached(far > radius)
         back = ndimage.distance_transform_edt(~outside)
         inside = float((back > radius + 0.5).sum())
-        volumes.append(inside)
-        if best is None or inside > 1.15 * best[0]:
-            # A wider closing counts only where it shuts what a narrower one left open.
+        if best is None or inside > 1.8 * best[0]:
+            # A wider closing counts only where it shuts what a narrower one left open: then the inside leaps. That it
+            # also fills hollows of the form makes it grow by less.
             best = (inside, back - (radius + 0.5))
     progress(0.7, "closing the torn scan")
-    if best is None or best[0] < 0.002 * float(np.prod(shape)):
+    # What is shut in has to be more than the walls themselves, or it is a sheet and no body.
+    if best is None or best[0] < float(near.sum()):
         return None
     field = ndimage.gaussian_filter(best[1].astype(np.float32), 0.7)
     if not (field.min() < 0 < field.max()):
@@ -83,6 +83,15 @@ def closed_skin(surface: Bvh, cells: int = 128, progress: Progress = silent) -> 
     on, _, off = surface.closest(points)
     points = np.where((off < 2.5 * step)[:, None], 0.3 * points + 0.7 * on, points)
     return _evened(points, triangles, 6), triangles
+
+
+def bridging(points: Floats, triangles: Ints, surface: Bvh) -> Ints:
+    """The triangles (K, 3) of a skin that span what the surface leaves open: all of whose points lie farther from it
+    than twice the skin's own edges are long."""
+    corner = points[triangles]
+    step = float(np.median(np.linalg.norm(corner[:, 1] - corner[:, 0], axis=1)))
+    far = surface.closest(points)[2] > 1.5 * step
+    return triangles[far[triangles].any(axis=1)]
 
 
 def _near_cells(surface: Bvh, origin: Floats, step: float, shape: Ints) -> np.ndarray:  # type: ignore[type-arg]
