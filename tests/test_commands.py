@@ -18,6 +18,7 @@ from jacket.document.state import STAGES, Held, JacketObject, Sheet, SourceObjec
 from jacket.errors import Cancelled, JacketError
 from jacket.progress import part, silent
 from jacket.tools.commands import build_commands, project_name, search
+from jacket.tools.hand_commands import HAND_VALUES
 from tests.conftest import cube, grid, icosphere, torus
 
 
@@ -26,7 +27,7 @@ class FakeHost:
 
     def __init__(self, state: State) -> None:
         self.document = Document(state)
-        self.values: dict[str, Any] = {"quads": 200, "sharp": 38.0, "angle": 45.0}
+        self.values: dict[str, Any] = {**HAND_VALUES, "quads": 200, "sharp": 38.0, "angle": 45.0}
         self.said: list[str] = []
         self.calls: list[tuple[str, Any]] = []
         self.meanwhile: Callable[[], None] | None = None
@@ -143,7 +144,7 @@ def test_trials_are_kept_taken_and_thrown_away() -> None:
     run(h, "make-trial", "make-trial")
     one, two = h.document.state.trials
     assert one.mesh.points.tobytes() == two.mesh.points.tobytes() and one.name != two.name
-    assert one.settings == {"quads": 200, "sharp": 38.0} and one.figures["not_quads"] == 0
+    assert one.settings["quads"] == 200 and one.settings["mirror"] == "" and one.figures["not_quads"] == 0
     run(h, "drop-trial")
     assert h.document.state.trials == (one,)
     assert run(h, "take-trial") is one.mesh and not h.document.state.trials

@@ -272,11 +272,12 @@ def test_falloff_counts_steps() -> None:
 # ---- cleaning -------------------------------------------------------------------------------------
 
 
-def test_triangles_become_quads_again(spot: PolyMesh) -> None:
+def test_triangles_become_quads_again() -> None:
     """A split grid comes back whole; on an open mesh as many pairs are found as the best matching has, less 10 %."""
     g = grid(6)
     again = triangles_paired(PolyMesh.from_faces(g.points, g.triangle_points))
     assert again.is_quads and again.n_faces == 36
+    spot = icosphere(3)
     pairs = triangle_pairs(spot, most_turn=180)
     graph = nx.Graph()
     topology = spot.topology

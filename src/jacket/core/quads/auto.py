@@ -351,7 +351,7 @@ def _fitted(quads: PolyMesh, base: Base, surface: Bvh, graded: bool = False) -> 
     pairs = np.concatenate([base.creases, topology.edge_points[topology.border_edges]])
     lines = lines_of(quads, base.mesh.points[pairs], _line_corners(base.mesh, pairs), 0.02 * step)
     # Where density is painted sizes are meant to differ; evening them would wash it out.
-    quads = relaxed(quads, surface, 50, lines=lines, evenness=0.0 if graded else 0.3)
+    quads = relaxed(quads, surface, 25 if graded else 50, lines=lines, evenness=0.0 if graded else 0.3)
     quads = untangled(quads, surface, lines)
     # What sliding on lines cannot open is let off them; a fold is worse than a soft edge.
     quads = untangled(quads, surface, None)

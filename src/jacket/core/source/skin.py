@@ -62,6 +62,7 @@ def closed_skin(surface: Bvh, cells: int = 128, progress: Progress = silent) -> 
     progress(0.3, "closing the torn scan")
     far = ndimage.distance_transform_edt(~near)
     best: tuple[float, np.ndarray] | None = None  # type: ignore[type-arg]
+    since = 0
     for radius in (1.0, 2.0, 3.0, 4.5, 6.5, 9.0):
         outside = _reached(far > radius)
         back = ndimage.distance_transform_edt(~outside)
@@ -69,7 +70,11 @@ def closed_skin(surface: Bvh, cells: int = 128, progress: Progress = silent) -> 
         if best is None or inside > 1.8 * best[0]:
             # A wider closing counts only where it shuts what a narrower one left open: then the inside leaps. That it
             # also fills hollows of the form makes it grow by less.
-            best = (inside, back - (radius + 0.5))
+            best, since = (inside, back - (radius + 0.5)), 0
+        else:
+            since += 1
+        if since == 2 and best[0] > 2.0 * float(near.sum()):
+            break  # a body is shut in, and wider closings no longer change that
     progress(0.7, "closing the torn scan")
     # What is shut in has to be more than the walls themselves, or it is a sheet and no body.
     if best is None or best[0] < float(near.sum()):
