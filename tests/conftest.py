@@ -79,3 +79,15 @@ def icosphere(levels: int) -> PolyMesh:
 
     ball = trimesh.creation.icosphere(subdivisions=levels)
     return PolyMesh.from_faces(np.array(ball.vertices), np.array(ball.faces, np.int64))
+
+
+def gone(window) -> None:  # type: ignore[no-untyped-def]
+    """Close a window and destroy it: hidden ones would be restyled with every window that follows."""
+    from PySide6.QtCore import QCoreApplication, QEvent
+    from PySide6.QtWidgets import QMessageBox
+
+    window.filing.ask_to_leave = lambda: QMessageBox.StandardButton.Discard
+    window.close()
+    window.document.listeners.clear()
+    window.deleteLater()
+    QCoreApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete.value)

@@ -18,7 +18,7 @@ from jacket.qt.fields import NumberField
 from jacket.qt.hand_cards import ShowingButton
 from jacket.qt.window import Window
 from jacket.settings import Settings
-from tests.conftest import icosphere
+from tests.conftest import gone, icosphere
 from tests.hands import document_over, tube
 from tests.test_window import Hand
 
@@ -38,14 +38,14 @@ def shown(document: Document, qtbot) -> Window:  # type: ignore[no-untyped-def]
 def ball(qtbot) -> Iterator[Window]:  # type: ignore[no-untyped-def]
     window = shown(document_over(icosphere(5)), qtbot)
     yield window
-    window.close()
+    gone(window)
 
 
 @pytest.fixture
 def pipe(qtbot) -> Iterator[Window]:  # type: ignore[no-untyped-def]
     window = shown(document_over(tube()), qtbot)
     yield window
-    window.close()
+    gone(window)
 
 
 def mesh_of(window: Window) -> PolyMesh:

@@ -20,7 +20,7 @@ from jacket.formats.registry import read_mesh
 from jacket.qt.app import DEMO, make_app, make_window, settle
 from jacket.qt.window import Window
 from jacket.settings import Settings
-from tests.conftest import icosphere
+from tests.conftest import gone, icosphere
 
 
 @pytest.fixture
@@ -43,8 +43,7 @@ def _shown(made: Window, qtbot) -> Iterator[Window]:  # type: ignore[no-untyped-
     made.frame(True)
     assert settle(made, 120)
     yield made
-    made.filing.ask_to_leave = lambda: QMessageBox.StandardButton.Discard  # type: ignore[method-assign]
-    made.close()
+    gone(made)
 
 
 class Hand:

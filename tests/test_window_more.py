@@ -24,7 +24,7 @@ from jacket.qt.window import Window
 from jacket.qt.work import Worker
 from jacket.settings import Settings
 from jacket.tools.toolbox import STAGE_TOOLS
-from tests.conftest import cube, icosphere
+from tests.conftest import cube, gone, icosphere
 
 
 @pytest.fixture
@@ -37,8 +37,7 @@ def window(qtbot) -> Iterator[Window]:  # type: ignore[no-untyped-def]
     made.frame(True)
     assert settle(made, 60)
     yield made
-    made.filing.ask_to_leave = lambda: QMessageBox.StandardButton.Discard  # type: ignore[method-assign]
-    made.close()
+    gone(made)
 
 
 def labels(widget) -> list[str]:  # type: ignore[no-untyped-def]
