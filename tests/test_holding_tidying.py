@@ -263,6 +263,11 @@ def test_cleaning_commands() -> None:
     assert document.require_jacket().mesh.is_quads
     bench.run("dissolve-idle", idle_angle=1.0)
     assert document.require_jacket().mesh.n_faces < 16 and document.require_jacket().mesh.is_quads
+    document.edit_jacket("again", grid(4))
+    document.hold("edges", [grid(4).topology.find_edge(12, 13)])
+    bench.run("dissolve-idle", idle_angle=1.0)
+    assert sorted(document.require_jacket().mesh.sizes.tolist())[-1] == 6
+    document.undo()
     mesh = document.require_jacket().mesh
     moved = mesh.points.copy()
     document.edit_jacket("x", mesh.with_points(moved))

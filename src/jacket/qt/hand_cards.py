@@ -8,12 +8,12 @@ from typing import TYPE_CHECKING, Any
 from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QCheckBox, QComboBox, QGridLayout, QHBoxLayout, QLabel, QPushButton, QWidget
 
+from jacket.core.mesh.choosing import LIKENESS
 from jacket.core.mesh.named import choice_names
 from jacket.document.state import State
 from jacket.qt.fields import NumberField
 from jacket.tools.base import Option, Tool
-from jacket.tools.hand_commands import SIMILAR
-from jacket.tools.tidying import TIDYINGS, merge_count, merge_distance
+from jacket.tools.tidying import merge_count, merge_distance
 
 if TYPE_CHECKING:
     from jacket.qt.panel import Card, Panel
@@ -166,7 +166,7 @@ def choose_rows(panel: Panel, card: Card, state: State) -> None:
     _beside(card, _command(panel, "nth-held", "Every n-th"), _value_field(panel, "nth", "n", 1, 999),
             _value_field(panel, "nth_offset", "from", 0, 999))  # fmt: skip
     _beside(card, _command(panel, "similar-held", "Similar in"),
-            _value_choice(panel, "similar_by", "Measure", [(n, n) for n in SIMILAR]),
+            _value_choice(panel, "similar_by", "Measure", [(n, n) for n in LIKENESS]),
             _value_field(panel, "similar_slack", "Within", 0, 100, "%"))  # fmt: skip
     _beside(
         card,
@@ -285,6 +285,3 @@ def show_card(panel: Panel, card: Card) -> None:
 def _toggled(panel: Panel, name: str, on: bool) -> None:
     if panel.display.on[name] != on:
         panel.command_wanted.emit(f"show-{name.replace(' ', '-')}")
-
-
-__all__ = ["TIDYINGS", "TOOL_ROWS", "layers_card", "option_rows", "show_card"]

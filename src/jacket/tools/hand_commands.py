@@ -8,7 +8,6 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from jacket.core.mesh.choosing import (
-    LIKENESS,
     as_kind,
     count_of,
     every_nth,
@@ -245,6 +244,3 @@ def hand_commands(make: type[Command]) -> list[Command]:
     for row in TIDYINGS.values():
         rows.append(make(row.id, row.label, f"tidy {row.words}", "", _has_faces, _tidying(row)))
     return rows
-
-
-SIMILAR = LIKENESS

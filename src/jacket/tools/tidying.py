@@ -21,6 +21,7 @@ from jacket.core.fit.tidy import (
 )
 from jacket.core.mesh.choosing import as_kind, chains, edge_paths, outline
 from jacket.core.mesh.cleaning import idle_loops, near_merged, near_pairs, triangles_paired
+from jacket.core.mesh.geometry import dihedral_angles
 from jacket.core.mesh.lifted import lifted_points
 from jacket.core.mesh.polymesh import Floats, Ints, PolyMesh
 from jacket.core.mesh.rows import edge_turned, edges_dissolved
@@ -233,7 +234,8 @@ def pair_triangles(document: Document, values: dict[str, Any]) -> PolyMesh:
 
 
 def dissolve_idle(document: Document, values: dict[str, Any]) -> PolyMesh:
-    """Loops that carry no shape taken out, among held edges or everywhere."""
+    """Loops that carry no shape taken out, among held edges or everywhere; of held edges that form no such loop those
+    that carry none, though faces with more corners are left."""
     mesh = document.open_jacket().mesh
     among = None
     if document.state.held.parts:
@@ -241,6 +243,10 @@ def dissolve_idle(document: Document, values: dict[str, Any]) -> PolyMesh:
         for h in document.state.held.parts:
             among[as_kind(mesh, h.kind, h.ids, "edges")] = True
     edges = idle_loops(mesh, float(values["idle_angle"]), among)
+    own = document.state.held.of("edges")
+    if len(edges) == 0 and len(own):
+        flat = dihedral_angles(mesh)[own] <= float(values["idle_angle"])
+        edges = own[flat & (mesh.topology.edge_uses[own] == 2)]
     if len(edges) == 0:
         raise EditRefused(f"No loop here turns by less than {values['idle_angle']:g}° all the way; raise the angle.")
     return edges_dissolved(mesh, edges).mesh

@@ -201,14 +201,3 @@ def best_corners(ring: Floats, count: int) -> list[int]:
     if found is None:
         raise EditRefused(f"No choice of {count} corners on this border comes out even; try another number of sides.")
     return found
-
-
-def slit_ring(first: Floats, second: Floats, path: int) -> list[tuple[str, int]]:
-    """The border of the band between two rings, cut open: entries ("a", i), ("s", j), ("b", i) by ring, slit and
-    ring again; the slit of `path` inner points is passed twice."""
-    n, m = len(first), len(second)
-    out: list[tuple[str, int]] = [("a", i % n) for i in range(n + 1)]
-    out += [("s", j) for j in range(path)]
-    out += [("b", i % m) for i in range(m, -1, -1)]
-    out += [("s", j) for j in range(path - 1, -1, -1)]
-    return out

@@ -97,7 +97,8 @@ def triangles_paired(mesh: PolyMesh, faces: Ints | None = None) -> PolyMesh:
 def idle_loops(mesh: PolyMesh, most_turn: float, among: Bools | None = None) -> Ints:
     """Edges of whole loops along which the surface turns by less than `most_turn` degrees, no two side by side:
     taking them out changes the shape least and keeps quads. Loops that end inside the mesh are left, as a face
-    with five corners would stay; `among` (E,) limits where to look; marked edges stay."""
+    with five corners would stay; of flagged edges `among` (E,) only whole loops count;
+    marked edges stay."""
     topology = mesh.topology
     turn = dihedral_angles(mesh)
     marked = np.zeros(topology.n_edges, bool)
@@ -111,6 +112,8 @@ def idle_loops(mesh: PolyMesh, most_turn: float, among: Bools | None = None) -> 
             continue
         loop = edge_loop(mesh, e)
         seen[loop] = True
+        if among is not None and not among[loop].all():
+            continue
         if (topology.edge_uses[loop] != 2).any() or marked[loop].any() or not _ends_well(mesh, loop):
             continue
         worst = float(turn[loop].max())
