@@ -8,10 +8,12 @@ from collections.abc import Callable
 import numpy as np
 
 from jacket.core.fit.refit import refit
+from jacket.core.fit.relax import relaxed_part
 from jacket.core.flatten.unwrap import unwrap
 from jacket.core.layout.islands import Islands
 from jacket.core.layout.pack import PackSettings, pack
 from jacket.core.mesh.polymesh import PolyMesh
+from jacket.core.mesh.walks import edge_ring, flood
 from jacket.core.quads.auto import AutoSettings, automatic_quads
 from jacket.core.seams.suggest import suggest_seams
 from jacket.core.source import mend
@@ -22,6 +24,9 @@ from jacket.core.source.holes import holes_closed
 from jacket.core.source.reduce import reduced
 from jacket.core.source.simplify import clustered_copy
 from jacket.core.space.bvh import Bvh
+from jacket.core.space.raster import covered
+from jacket.core.space.segments import near_segments
+from jacket.core.strokes.section import surface_sections
 
 
 def _ball(rings: int = 12, sides: int = 16) -> PolyMesh:
@@ -46,6 +51,20 @@ def _pick() -> None:
     surface.ray(np.array([0, 0, 5.0]), np.array([0, 0, -1.0]))
     surface.closest(mesh.points)
     surface.occluded(mesh.points * 2, -mesh.points, np.ones(mesh.n_points))
+
+
+def _hands() -> None:
+    """What the hand tools do between a pointer event and the next picture."""
+    mesh = _ball()
+    surface = Bvh.build(mesh.points, mesh.triangle_points)
+    surface_sections(surface, np.zeros(3), np.array([0.0, 1.0, 0.0]))
+    topology = mesh.topology
+    near_segments(mesh.points[:, :2], topology.edge_points, 0.1, 0.1, 0.5)
+    covered(mesh.points[:, :2] * 20 + 30, mesh.triangle_points, 64, 64)
+    edge_ring(mesh, 0)
+    start, around = topology.point_edges
+    flood(start, around, topology.edge_points, np.ones(mesh.n_points, bool), 0)
+    relaxed_part(mesh, surface, np.arange(9), np.ones(9), 1)
 
 
 def _automatic() -> None:
@@ -78,6 +97,7 @@ def _sources() -> None:
 
 WARMING: tuple[tuple[str, Callable[[], None]], ...] = (
     ("picking", _pick),
+    ("tools of the hand", _hands),
     ("mending sources", _sources),
     ("seams, flattening, packing", _flat),
     ("automatic quads", _automatic),
