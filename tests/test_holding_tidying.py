@@ -451,6 +451,10 @@ def test_layers_are_split_joined_copied_named_and_ordered(tmp_path: Path) -> Non
     bench.run("lock-layer")
     with pytest.raises(JacketError, match="locked"):
         document.edit_jacket("x", PolyMesh.empty())
+    trial = document.add_trial(cube(), {}, {})
+    with pytest.raises(JacketError, match="locked"):
+        document.take_trial(trial.id)
+    document.undo()
     save_project(document.state, tmp_path / "a.jacket")
     assert [j.locked for j in load_project(tmp_path / "a.jacket").jackets] == [True, False]
     with pytest.raises(JacketError, match="locked"):

@@ -80,6 +80,8 @@ def test_doubling_welds_what_lies_in_the_plane() -> None:
     half = PolyMesh.from_faces(box.points, [f for f in box.as_quads().tolist() if not (box.points[f, 0] == 0).all()])
     both = doubled(half, half.points[:, 0] == 0, 0)
     assert (both.n_points, both.n_faces) == (12, 10) and len(both.topology.border_edges) == 0
+    up = doubled(half.with_(point_data={"lifted": (half.points[:, 0] > 0).astype(np.uint8)}), half.points[:, 0] == 0, 0)
+    assert np.array_equal(up.point_data["lifted"] == 1, up.points[:, 0] != 0)
 
 
 # ---- guides --------------------------------------------------------------------------------------

@@ -12,7 +12,7 @@ import numpy as np
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.source.placing import placed
 from jacket.core.source.rebuild import joined
-from jacket.document.state import Held, JacketObject, SourceObject, State, Trial
+from jacket.document.state import Held, JacketObject, SourceObject, State, Trial, free_name
 from jacket.errors import JacketError
 
 
@@ -188,19 +188,12 @@ class Document:
     def add_source(self, name: str, mesh: PolyMesh, path: str = "", stamp: tuple[int, int] = (0, 0)) -> None:
         """Add a source as one step, with an empty jacket when there is none yet; it becomes the chosen one."""
         s = self.state
-        source = SourceObject(s.next_id, self._free_name(name), mesh, path, stamp=stamp)
+        source = SourceObject(s.next_id, free_name({x.name for x in s.sources}, name), mesh, path, stamp=stamp)
         state = s.with_(sources=(*s.sources, source), next_id=s.next_id + 1, active_source=source.id, picked=Held())
         if not s.jackets:
             jacket = JacketObject(state.next_id, "Jacket", PolyMesh.empty())
             state = state.with_(jackets=(jacket,), active=jacket.id, next_id=state.next_id + 1)
         self.apply(f"open {name}", state)
-
-    def _free_name(self, name: str) -> str:
-        """A name no other source has."""
-        taken, k, free = {s.name for s in self.state.sources}, 2, name
-        while free in taken:
-            free, k = f"{name} {k}", k + 1
-        return free
 
     def open_to_change(self) -> SourceObject:
         """The chosen source; raises a sentence when there is none or it is locked."""
@@ -319,6 +312,7 @@ class Document:
             jacket = JacketObject(s.next_id, "Jacket", trial.mesh)
             state = state.with_(jackets=(*s.jackets, jacket), active=jacket.id, next_id=s.next_id + 1, held=Held())
         else:
+            self.open_jacket()
             state = state.with_jacket_mesh(trial.mesh, Held())
         self.apply(f"take {trial.name}", state)
 

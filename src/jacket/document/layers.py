@@ -13,7 +13,7 @@ from jacket.core.mesh.cleaning import near_merged
 from jacket.core.mesh.pieces import mirrored_copy, put_side_by_side, split_off, turned_copy
 from jacket.core.mesh.polymesh import Floats, PolyMesh
 from jacket.document.document import Document
-from jacket.document.state import Held, JacketObject, State, Trial
+from jacket.document.state import Held, JacketObject, State, Trial, free_name
 from jacket.errors import EditRefused, JacketError
 
 MOST_COPIES = 360
@@ -27,16 +27,9 @@ def layer_of(state: State, layer_id: int) -> JacketObject:
     return found
 
 
-def _free_name(state: State, name: str) -> str:
-    taken, k, free = {j.name for j in state.jackets}, 2, name
-    while free in taken:
-        free, k = f"{name} {k}", k + 1
-    return free
-
-
 def _with_layer(state: State, name: str, mesh: PolyMesh, after: int | None = None) -> State:
     """A new layer behind another one, made the active one."""
-    layer = JacketObject(state.next_id, _free_name(state, name), mesh)
+    layer = JacketObject(state.next_id, free_name({j.name for j in state.jackets}, name), mesh)
     at = next((k + 1 for k, j in enumerate(state.jackets) if j.id == after), len(state.jackets))
     jackets = (*state.jackets[:at], layer, *state.jackets[at:])
     return state.with_(jackets=jackets, active=layer.id, next_id=state.next_id + 1, held=Held())

@@ -175,3 +175,11 @@ class State:
             return self.held
         same = old.mesh.corners is mesh.corners or np.array_equal(old.mesh.corners, mesh.corners)
         return self.held if same and old.mesh.n_points == mesh.n_points else Held()
+
+
+def free_name(taken: set[str], name: str) -> str:
+    """A name that is not taken: the name itself, or with the first number from 2 that makes it free."""
+    k, free = 2, name
+    while free in taken:
+        free, k = f"{name} {k}", k + 1
+    return free

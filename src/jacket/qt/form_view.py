@@ -41,7 +41,8 @@ class FormView(GlView):
         self._difference: tuple[Any, Any, Any, int] | None = None
 
     def _paint_extra(self, painter: QPainter) -> None:
-        if not self.moving:
+        # During a drag the jacket changes with every event; what costs more than a frame waits for its end.
+        if not self.moving and not (self.tool is not None and self.tool.busy):
             if self.mark_poles:
                 self._paint_poles(painter)
             if self.compare_outline:

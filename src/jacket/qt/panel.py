@@ -180,9 +180,16 @@ class Panel(QScrollArea):
             source_cards.gauge_rows(self, card, tool)
         if tool.brush:
             self._slider(card, "Size", settings.brush, 10, 250, "px", lambda v: setattr(settings, "brush", v))
-            self._slider(
-                card, "Strength", settings.strength * 100, 5, 100, "%", lambda v: setattr(settings, "strength", v / 100)
-            )
+            if tool.strong:
+                self._slider(
+                    card,
+                    "Strength",
+                    settings.strength * 100,
+                    5,
+                    100,
+                    "%",
+                    lambda v: setattr(settings, "strength", v / 100),
+                )
         elif tool.stage != "source":
             self._slider(
                 card,

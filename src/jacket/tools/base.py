@@ -48,6 +48,8 @@ class Tool:
     stage: ClassVar[str] = ""
     key: ClassVar[str] = ""
     brush: ClassVar[bool] = False
+    strong: ClassVar[bool] = True
+    """Whether a brush has a strength."""
     takes_wheel: ClassVar[bool] = False
     """Whether the wheel is the tool's even when nothing is drawn yet, over what the tool works on."""
     legend: ClassVar[tuple[tuple[str, str], ...]] = ()

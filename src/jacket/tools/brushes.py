@@ -215,10 +215,7 @@ def sliding_lines(mesh: PolyMesh) -> Lines | None:
     np.add.at(total, ends[:, 1], -way)
     # Two pieces that run straight on cancel; over about 50 degrees of turn they leave more than 0.85.
     fixed = (count > 0) & ((count != 2) | (np.linalg.norm(total, axis=1) > 0.85))
-    segments = mesh.points[ends].reshape(-1, 3)
-    n = len(ends)
-    thin = np.stack([2 * np.arange(n), 2 * np.arange(n) + 1, 2 * np.arange(n) + 1], axis=1).astype(np.int32)
-    return Lines(Bvh.build(segments, thin), count > 0, fixed)
+    return Lines(Bvh.of_segments(mesh.points[ends]), count > 0, fixed)
 
 
 class Nudge(Brush):

@@ -27,7 +27,17 @@ from jacket.tools.base import Option, Tool
 from jacket.tools.closing import closing_quads, closing_triangles, corner_fills, open_points
 from jacket.tools.events import NO_GHOST, Ghost, Pointer
 from jacket.tools.mirror import AXES, on_plane, partner_edge, partner_faces, partners, reflected
-from jacket.tools.pick import NOTHING, Pick, nearest_points, occluder, pick, screen_points, slack_for, source_hit
+from jacket.tools.pick import (
+    NOTHING,
+    Pick,
+    nearest_points,
+    occluder,
+    pick,
+    screen_points,
+    segment_distance,
+    slack_for,
+    source_hit,
+)
 
 
 @dataclass(frozen=True, eq=False)
@@ -341,8 +351,6 @@ class Draft(Tool):
 
     def _slid(self, mesh: PolyMesh, offer: Offer, pointer: Pointer) -> float:
         """The share along the picked edge that lies nearest to the pointer."""
-        from jacket.tools.pick import segment_distance
-
         assert pointer.form is not None
         ends = screen_points(mesh, pointer.form)[mesh.topology.edge_points[offer.pick.id], :2]
         share, _ = segment_distance(np.array([pointer.x, pointer.y]), ends[:1], ends[1:])

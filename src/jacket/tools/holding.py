@@ -10,6 +10,7 @@ from jacket.core.mesh.choosing import linked
 from jacket.core.mesh.polymesh import Floats, Ints, PolyMesh
 from jacket.core.mesh.walks import edge_loop, ring_edges, shortest_path
 from jacket.core.seams.cuts import island_labels
+from jacket.core.space.segments import inside_outline
 from jacket.document.state import Held
 from jacket.tools.base import Option, Tool
 from jacket.tools.events import NO_GHOST, Ghost, Pointer
@@ -18,7 +19,6 @@ from jacket.tools.regions import (
     box_outline,
     element_places,
     elements_on_screen,
-    inside_outline,
     near_place,
     seen,
 )

@@ -293,6 +293,7 @@ class Lift(Tool):
     options = (Option("curve", "Falls off", "choice", choices=tuple((f, f) for f in FALLOFFS)),)
     actions = ("settle-held", "settle-all")
     brush = True
+    strong = False
 
     def __init__(self, *arguments) -> None:
         super().__init__(*arguments)

@@ -17,18 +17,6 @@ def box_outline(a: tuple[float, float], b: tuple[float, float]) -> Floats:
     return np.array([a, (b[0], a[1]), b, (a[0], b[1])], float)
 
 
-def inside_outline(outline: Floats, at: Floats) -> Bools:
-    """(N,) which places (N, 2) lie in a closed outline (K, 2), by crossing number; NaN lies outside."""
-    x, y = at[:, 0], at[:, 1]
-    inside = np.zeros(len(at), bool)
-    for a, b in zip(outline, np.roll(outline, -1, axis=0), strict=True):
-        if a[1] == b[1]:
-            continue
-        between = (a[1] > y) != (b[1] > y)
-        inside ^= between & (x < (b[0] - a[0]) * (y - a[1]) / (b[1] - a[1]) + a[0])
-    return inside & np.isfinite(x)
-
-
 def near_place(x: float, y: float, radius: float, at: Floats) -> Bools:
     """(N,) which places lie within a radius of a place; NaN does not."""
     return np.hypot(at[:, 0] - x, at[:, 1] - y) <= radius

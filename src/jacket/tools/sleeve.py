@@ -27,7 +27,7 @@ from jacket.document.derived import light_of, surface_of
 from jacket.errors import EditRefused
 from jacket.tools.base import Option
 from jacket.tools.events import NO_GHOST, Pointer
-from jacket.tools.pick import occluder, pick
+from jacket.tools.pick import occluder, pick, segment_distance
 from jacket.tools.strokes import Drawing, chalk, segments
 from jacket.tools.view import FormCamera
 
@@ -330,8 +330,6 @@ class Sleeve(Drawing):
             front = at[:, 2] <= np.nanmedian(at[:, 2])
             far = np.hypot(at[:, 0] - pointer.x, at[:, 1] - pointer.y)
             following = np.roll(at, -1, axis=0)
-            from jacket.tools.pick import segment_distance
-
             _, edge = segment_distance(np.array([pointer.x, pointer.y]), at[:, :2], following[:, :2])
             if min(float(far[front].min()), float(edge[front].min())) < self.settings.reach:
                 return k

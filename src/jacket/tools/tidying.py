@@ -61,11 +61,10 @@ class Tidy(Hold):
         ("buttons", "point at one to see it"),
     )
     options = Hold.options[:1]
-    previewing = ""
 
     def preview(self, action: str, values: dict[str, Any]) -> None:
         """Show what a button of the card would do; nothing for ""."""
-        self.previewing, self.ghost = action, NO_GHOST
+        self.ghost = NO_GHOST
         if not action:
             return
         tidying = TIDYINGS[action]

@@ -175,10 +175,7 @@ def lines_of(mesh: PolyMesh, segments: NDArray[np.float64], corners_at: Floats, 
     """Which points of a mesh lie on given line segments (S, 2, 3), and which at line corners (K, 3)."""
     if len(segments) == 0:
         return None
-    n = len(segments)
-    points = segments.reshape(-1, 3)
-    thin = np.stack([2 * np.arange(n), 2 * np.arange(n) + 1, 2 * np.arange(n) + 1], axis=1)
-    curve = Bvh.build(points, thin.astype(np.int32))
+    curve = Bvh.of_segments(segments)
     sliding = curve.closest(mesh.points)[2] <= reach
     fixed = np.zeros(mesh.n_points, bool)
     on = np.flatnonzero(sliding)

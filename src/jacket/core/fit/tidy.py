@@ -26,9 +26,7 @@ def levelled(points: Floats, ids: Ints, axis: int, height: float, surface: Bvh |
     if not sections:
         raise EditRefused("The source has nothing at that height; pick another point to level to.")
     segments = np.concatenate([_pieces(s.points, s.closed) for s in sections])
-    n = len(segments)
-    thin = np.stack([2 * np.arange(n), 2 * np.arange(n) + 1, 2 * np.arange(n) + 1], axis=1).astype(np.int32)
-    out[ids] = Bvh.build(segments.reshape(-1, 3), thin).project(points[ids])
+    out[ids] = Bvh.of_segments(segments).project(points[ids])
     out[ids, axis] = height
     return out
 

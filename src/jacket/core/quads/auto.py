@@ -252,10 +252,8 @@ def carried_share(quads: PolyMesh, line: Floats, surface: Bvh, step: float) -> f
     share = np.linspace(0, 1, 9)[None, :, None]
     path = ends[:, :1] + share * (ends[:, 1:] - ends[:, :1])
     path = surface.project(path.reshape(-1, 3)).reshape(path.shape)
-    pieces = np.stack([path[:, :-1], path[:, 1:]], axis=2).reshape(-1, 3)
-    n = len(pieces) // 2
-    thin = np.stack([2 * np.arange(n), 2 * np.arange(n) + 1, 2 * np.arange(n) + 1], axis=1).astype(np.int32)
-    far = Bvh.build(pieces, thin).closest(line)[2]
+    pieces = np.stack([path[:, :-1], path[:, 1:]], axis=2).reshape(-1, 2, 3)
+    far = Bvh.of_segments(pieces).closest(line)[2]
     return float((far <= 0.05 * step).mean())
 
 

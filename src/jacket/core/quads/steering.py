@@ -229,12 +229,15 @@ def half_of(points: Floats, triangles: Ints, axis: int) -> tuple[Floats, Ints]:
 
 
 def doubled(half: PolyMesh, on: Bools, axis: int) -> PolyMesh:
-    """A mesh and its mirror image, welded at the points flagged in `on` (V,), which lie in the plane."""
+    """A mesh and its mirror image, welded at the points flagged in `on` (V,), which lie in the plane; what hangs on
+    points is mirrored too."""
     across = np.arange(half.n_points) + half.n_points
     across = np.where(on, np.arange(half.n_points), half.n_points + np.cumsum(~on) - 1)
     image = half.points[~on].copy()
     image[:, axis] *= -1
     quads = half.as_quads()
     return PolyMesh.from_faces(
-        np.concatenate([half.points, image]), np.concatenate([quads, across[quads][:, ::-1]]).astype(np.int64)
+        np.concatenate([half.points, image]),
+        np.concatenate([quads, across[quads][:, ::-1]]).astype(np.int64),
+        point_data={name: np.concatenate([v, v[~on]]) for name, v in half.point_data.items()},
     )

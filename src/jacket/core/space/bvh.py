@@ -48,6 +48,13 @@ class Bvh:
         order = np.argsort(_morton_codes(points, triangles), kind="stable").astype(np.int32)
         return Bvh(points, triangles, order, _boxes(points, triangles, order, LEAF))
 
+    @staticmethod
+    def of_segments(segments: Floats) -> Bvh:
+        """A hierarchy over line segments (S, 2, 3), each as a triangle without area: closest points on curves."""
+        n = len(segments)
+        thin = np.stack([2 * np.arange(n), 2 * np.arange(n) + 1, 2 * np.arange(n) + 1], axis=1)
+        return Bvh.build(segments.reshape(-1, 3), thin.astype(np.int32))
+
     def refit(self, points: Floats) -> Bvh:
         """The same tree over moved points."""
         points = np.ascontiguousarray(points, np.float64)

@@ -1,4 +1,4 @@
-"""Segments near a place on the screen."""
+"""Segments and outlines in the plane: what is near a place, what lies inside."""
 
 from __future__ import annotations
 
@@ -6,7 +6,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jacket.core.jit import kernel
-from jacket.core.mesh.polymesh import Floats, Ints
+from jacket.core.mesh.polymesh import Bools, Floats, Ints
 
 
 def near_segments(
@@ -36,3 +36,15 @@ def _near(at, ends, x, y, reach):
             ids[n], share[n], far[n] = e, t, d
             n += 1
     return ids[:n].copy(), share[:n].copy(), far[:n].copy()
+
+
+def inside_outline(outline: Floats, at: Floats) -> Bools:
+    """(N,) which places (N, 2) lie in a closed outline (K, 2), by crossing number; NaN lies outside."""
+    x, y = at[:, 0], at[:, 1]
+    inside = np.zeros(len(at), bool)
+    for a, b in zip(outline, np.roll(outline, -1, axis=0), strict=True):
+        if a[1] == b[1]:
+            continue
+        between = (a[1] > y) != (b[1] > y)
+        inside ^= between & (x < (b[0] - a[0]) * (y - a[1]) / (b[1] - a[1]) + a[0])
+    return inside & np.isfinite(x)

@@ -59,3 +59,10 @@ def tangents(path: Floats, closed: bool = False) -> Floats:
     ahead = np.concatenate([path[1:], path[-1:]])
     behind = np.concatenate([path[:1], path[:-1]])
     return unit(ahead - behind)
+
+
+def tangent_frames(normals: Floats) -> tuple[Floats, Floats]:
+    """(N, 3) two unit directions across each normal, the second a quarter turn counter-clockwise from the first."""
+    x = np.where(np.abs(normals[:, :1]) < 0.8, [1.0, 0.0, 0.0], [0.0, 1.0, 0.0])
+    x = unit(x - normals * (x * normals).sum(axis=1, keepdims=True))
+    return x, np.cross(normals, x)

@@ -9,7 +9,8 @@ import numpy as np
 from jacket.core.jit import inline, kernel
 from jacket.core.mesh.polymesh import Floats, Ints
 from jacket.core.space.bvh import Bvh
-from jacket.core.strokes.path import evened_ring, length_along
+from jacket.core.space.segments import inside_outline
+from jacket.core.strokes.path import evened_ring, length_along, tangent_frames
 
 
 @dataclass(frozen=True, eq=False)
@@ -205,7 +206,8 @@ def forks(surface: Bvh, start: Floats, end: Floats, planes: int = 12) -> bool:
     if length == 0:
         return False
     axis = axis / length
-    frame = np.stack(_across_axis(axis), axis=1)
+    across, ahead = tangent_frames(axis[None])
+    frame = np.stack([across[0], ahead[0]], axis=1)
     rows: list[tuple[Floats, list[Floats]]] = []
     before: Floats | None = None
     for share in np.linspace(0.02, 0.98, planes):
@@ -218,9 +220,9 @@ def forks(surface: Bvh, start: Floats, end: Floats, planes: int = 12) -> bool:
         outline = main.points @ frame
         others = [s.points.mean(axis=0) @ frame for s in found if s is not main and s.length > 0.2 * main.length]
         # What lies within the main section itself is an inner shell, not a branch.
-        rows.append((outline, [o for o in others if not _within(o, outline)]))
+        rows.append((outline, [o for o in others if not inside_outline(outline, o[None])[0]]))
     return any(
-        any(_within(o, one) for o in others)
+        any(inside_outline(one, o[None])[0] for o in others)
         for k in range(len(rows) - 1)
         for one, others in ((rows[k + 1][0], rows[k][1]), (rows[k][0], rows[k + 1][1]))
     )
@@ -229,21 +231,6 @@ def forks(surface: Bvh, start: Floats, end: Floats, planes: int = 12) -> bool:
 def _off(section: Section, place: Floats, before: Floats | None) -> float:
     middle = section.points.mean(axis=0)
     return float(np.linalg.norm(middle - (place if before is None else before)))
-
-
-def _across_axis(axis: Floats) -> tuple[Floats, Floats]:
-    first = np.cross(axis, np.eye(3)[int(np.argmin(np.abs(axis)))])
-    first = first / np.linalg.norm(first)
-    return first, np.cross(axis, first)
-
-
-def _within(place: Floats, outline: Floats) -> bool:
-    """Whether a place (2,) lies in a closed outline (K, 2), by crossing number."""
-    ahead = np.roll(outline, -1, axis=0)
-    between = (outline[:, 1] > place[1]) != (ahead[:, 1] > place[1])
-    a, b = outline[between], ahead[between]
-    at = a[:, 0] + (place[1] - a[:, 1]) / (b[:, 1] - a[:, 1]) * (b[:, 0] - a[:, 0])
-    return bool((at > place[0]).sum() % 2)
 
 
 def closed_sections(sections: list[Section], most: float = 0.35) -> list[Section]:

@@ -17,7 +17,7 @@ from scipy.spatial import cKDTree
 from jacket.core.mesh.geometry import unit
 from jacket.core.mesh.polymesh import Floats, Ints
 from jacket.core.space.bvh import Bvh
-from jacket.core.strokes.path import evened_ring, length_along, normals_at
+from jacket.core.strokes.path import evened_ring, length_along, normals_at, tangent_frames
 from jacket.errors import EditRefused
 
 
@@ -278,13 +278,6 @@ def _sort_in(cells: Woven, ring: list[int], normals: Floats) -> None:
         return  # the outside of the web
     target = cells.triangles if len(ring) == 3 else cells.quads if len(ring) == 4 else cells.larger
     target.append(ring)
-
-
-def tangent_frames(normals: Floats) -> tuple[Floats, Floats]:
-    """(N, 3) two unit directions across each normal, the second a quarter turn counter-clockwise from the first."""
-    x = np.where(np.abs(normals[:, :1]) < 0.8, [1.0, 0.0, 0.0], [0.0, 1.0, 0.0])
-    x = unit(x - normals * (x * normals).sum(axis=1, keepdims=True))
-    return x, np.cross(normals, x)
 
 
 def _angle(direction: Floats, x: Floats, y: Floats) -> float:
