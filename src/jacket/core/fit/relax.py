@@ -25,13 +25,14 @@ class Lines:
 
 def relaxed(
     mesh: PolyMesh, surface: Bvh, rounds: int, held: Bools | None = None, lines: Lines | None = None,
-    strength: Floats | None = None, evenness: float = 0.3,
+    strength: Floats | None = None, evenness: float = 0.3, mending: float = 0.0,
 ) -> PolyMesh:  # fmt: skip
     """Move points towards the squares that best fit their faces, then back onto the surface.
 
     held (V,)      points that stay
     strength (V,)  0..1 share of each step a point takes
     evenness       0 keeps each face's size, 1 gives all faces at a point one size
+    mending        how much more skewed faces count than square ones: the worst corners open at the cost of the best
     """
     stay = np.zeros(mesh.n_points, bool) if held is None else held.copy()
     if lines is not None:
@@ -40,8 +41,10 @@ def relaxed(
     ids = np.flatnonzero(moving)
     points = mesh.points.copy()
     for _ in range(rounds):
-        aims = square_aims(points, mesh.corners, mesh.starts, evenness)
-        step = aims - points
+        weights = None
+        if mending > 0:
+            weights = 1.0 + mending * np.maximum(GOOD - scaled_jacobian(mesh.with_points(points)), 0.0)
+        step = square_aims(points, mesh.corners, mesh.starts, evenness, weights) - points
         if strength is not None:
             step *= strength[:, None]
         new = points.copy()
@@ -87,20 +90,26 @@ def relaxed_part(
     return out
 
 
-def square_aims(points: Floats, corners: Ints, starts: Ints, evenness: float) -> Floats:
-    """(V, 3) mean, over the faces at each point, of its corner in the regular polygon of best fit.
+GOOD = 0.97
+"""Scaled Jacobian from which a face needs no mending."""
+
+
+def square_aims(points: Floats, corners: Ints, starts: Ints, evenness: float, weights: Floats | None = None) -> Floats:
+    """(V, 3) mean, over the faces at each point, of its corner in the regular polygon of best fit; faces count by
+    `weights` (F,).
 
     The best-fitting regular polygon about the face's centre comes from turning each corner back by
     its share of a full turn and averaging (least squares; cf. Bouaziz et al., "Shape-Up", 2012).
     """
-    return _square_aims(points, corners, starts, evenness)
+    return _square_aims(points, corners, starts, evenness, np.ones(len(starts) - 1) if weights is None else weights)
 
 
 @kernel
-def _square_aims(points, corners, starts, evenness):
+def _square_aims(points, corners, starts, evenness, weights):
     n_points = len(points)
     total = np.zeros((n_points, 3))
     count = np.zeros(n_points)
+    share = np.zeros(n_points)
     n_faces = len(starts) - 1
     radius = np.zeros(n_faces)
     near = np.zeros(n_points)
@@ -118,6 +127,7 @@ def _square_aims(points, corners, starts, evenness):
         for c in range(a, a + n):
             near[corners[c]] += r
             count[corners[c]] += 1
+            share[corners[c]] += weights[f]
     for p in range(n_points):
         if count[p] > 0:
             near[p] /= count[p]
@@ -135,7 +145,7 @@ def _square_aims(points, corners, starts, evenness):
         if size == 0.0:
             for k in range(n):
                 for d in range(3):
-                    total[corners[a + k], d] += points[corners[a + k], d]
+                    total[corners[a + k], d] += weights[f] * points[corners[a + k], d]
             continue
         nx, ny, nz = nx / size, ny / size, nz / size
         rx = ry = rz = 0.0
@@ -160,14 +170,14 @@ def _square_aims(points, corners, starts, evenness):
         for k in range(n):
             p = corners[a + k]
             s, w = np.sin(2 * np.pi * k / n), np.cos(2 * np.pi * k / n)
-            total[p, 0] += cx + w * rx + s * (ny * rz - nz * ry)
-            total[p, 1] += cy + w * ry + s * (nz * rx - nx * rz)
-            total[p, 2] += cz + w * rz + s * (nx * ry - ny * rx)
+            total[p, 0] += weights[f] * (cx + w * rx + s * (ny * rz - nz * ry))
+            total[p, 1] += weights[f] * (cy + w * ry + s * (nz * rx - nx * rz))
+            total[p, 2] += weights[f] * (cz + w * rz + s * (nx * ry - ny * rx))
     out = points.copy()
     for p in range(n_points):
         if count[p] > 0:
             for d in range(3):
-                out[p, d] = total[p, d] / count[p]
+                out[p, d] = total[p, d] / share[p]
     return out
 
 

@@ -16,10 +16,12 @@ from jacket.core.mesh.lifted import with_lifted
 from jacket.core.mesh.polymesh import Bools, Floats, PolyMesh
 from jacket.core.mesh.walks import euler_characteristic
 from jacket.core.quads.base import Base, make_base
+from jacket.core.quads.curvature import form_density
 from jacket.core.quads.cut import cut_mesh
 from jacket.core.quads.extract import extract_quads
 from jacket.core.quads.field import smooth_field
 from jacket.core.quads.gridmap import MANY, GridSolver
+from jacket.core.quads.pairs import without_pairs
 from jacket.core.quads.steering import (
     Guide,
     Paint,
@@ -42,12 +44,13 @@ from jacket.progress import Progress, part, silent
 @dataclass(frozen=True)
 class AutoSettings:
     """quads wanted; sharp: degrees above which an edge is a crease (180 for none); alignment: how strongly curvature
-    leads the flow, 0..1; edge: a wanted edge length in place of a number, 0 for none; mirror: "", "x", "y" or "z";
+    leads the flow, 0..1; form: how much closer the steps are in bends, 0..1; edge: a wanted edge length in place of a number, 0 for none; mirror: "", "x", "y" or "z";
     guides and spots of density; skin: whether a torn scan is laid on a closed skin first."""
 
     quads: int = 2000
     sharp: float = 38.0
     alignment: float = 0.15
+    form: float = 0.6
     edge: float = 0.0
     mirror: str = ""
     guides: tuple[Guide, ...] = ()
@@ -125,25 +128,42 @@ def _covered(
     base = make_base(source, surface, light, area / wanted, settings.sharp, part(progress, 0, 0.35), guides,
                      settings.skin)  # fmt: skip
     progress(0.35, "combing the flow over the surface")
-    soft = soft_pull(base.mesh, [g for g in guides if not g.hard], 2.5 * float(np.sqrt(area / wanted)))
+    length = float(np.sqrt(area / wanted))
+    soft = soft_pull(base.mesh, [g for g in guides if not g.hard], 2.5 * length)
     field = smooth_field(base.mesh, base.creases, settings.alignment, soft)
-    cut = cut_mesh(base.mesh, field)
-    density = face_density(base.mesh, settings.spots, settings.paint)
-    solver = GridSolver(base.mesh, field, cut, base.creases, part(progress, 0.4, 0.6), density)
+    field = without_pairs(base.mesh, field, base.creases, PAIR_REACH * length)
+    painted = face_density(base.mesh, settings.spots, settings.paint)
+    density = _density(base, length, settings.form, painted)
+    solver = GridSolver(base.mesh, field, cut_mesh(base.mesh, field), base.creases, part(progress, 0.4, 0.6), density)
     notes += _notes_on(base)
     quads = _best_pass(base, solver, wanted, notes, part(progress, 0.6, 0.8))
     progress(0.8, "relaxing the quads on the source")
     singular = int((field.index != 0).sum())
     if base.bridge is None or len(base.bridge[1]) == 0:
-        return _fitted(quads, base, surface, density is not None), singular
+        return _fitted(quads, base, surface, painted is not None), singular
     # Over holes the quads lie on the skin; laid onto the scan they would all fall to the rims.
     points, triangles = base.bridge
     both = Bvh.build(
         np.concatenate([surface.points, points]), np.concatenate([surface.triangles, triangles + len(surface.points)])
     )
-    quads = _fitted(quads, base, both, density is not None)
+    quads = _fitted(quads, base, both, painted is not None)
     off = surface.closest(quads.points)[2] > 1e-7 * float(np.linalg.norm(np.ptp(surface.points, axis=0)))
     return with_lifted(quads, np.flatnonzero(off)), singular
+
+
+PAIR_REACH = 2.0
+"""Steps apart up to which two singular points that undo one another are taken out: those cost no gap that shows."""
+
+
+def _density(base: Base, length: float, form: float, painted: Floats | None) -> Floats | None:
+    """(F,) density of the steps by form and paint together, None where both are even."""
+    if form <= 0:
+        return painted
+    at_crease = np.zeros(base.mesh.n_points, bool)
+    at_crease[base.creases.ravel()] = True
+    left_out = at_crease[base.mesh.triangle_points].any(axis=1)
+    density = form_density(base.mesh, length, form, left_out)
+    return density if painted is None else density * painted
 
 
 def _mirrored(
@@ -349,7 +369,9 @@ def _fitted(quads: PolyMesh, base: Base, surface: Bvh, graded: bool = False) -> 
     pairs = np.concatenate([base.creases, topology.edge_points[topology.border_edges]])
     lines = lines_of(quads, base.mesh.points[pairs], _line_corners(base.mesh, pairs), 0.02 * step)
     # Where density is painted sizes are meant to differ; evening them would wash it out.
-    quads = relaxed(quads, surface, 25 if graded else 50, lines=lines, evenness=0.0 if graded else 0.3)
+    quads = relaxed(
+        quads, surface, 25 if graded else 80, lines=lines, evenness=0.0 if graded else 0.2, mending=10.0
+    )
     quads = untangled(quads, surface, lines)
     # What sliding on lines cannot open is let off them; a fold is worse than a soft edge.
     quads = untangled(quads, surface, None)

@@ -12,8 +12,9 @@ import numpy as np
 from scipy import sparse
 
 from jacket.core.jit import inline, kernel
-from jacket.core.mesh.geometry import face_areas, face_normals, point_normals, unit
+from jacket.core.mesh.geometry import face_areas, face_normals, unit
 from jacket.core.mesh.polymesh import Floats, Ints, PolyMesh
+from jacket.core.quads.curvature import face_graph, shape_tensors
 
 
 @dataclass(frozen=True, eq=False)
@@ -44,8 +45,8 @@ def smooth_field(
         pull[faces[take]] = way[take]
         strength[faces[take]] = wanted[take]
     direction = _solve(mesh, normals, pull, strength, fixed)
-    turn, residual = _turns(mesh, direction, normals)
-    return Field(direction, turn, _indices(mesh, turn, residual))
+    quarter, residual = field_turns(mesh, direction, normals)
+    return Field(direction, (quarter % 4).astype(np.int32), singular_indices(mesh, residual))
 
 
 # ---- what the field should follow -------------------------------------------------------------
@@ -54,66 +55,18 @@ def smooth_field(
 def _curvature_pull(mesh: PolyMesh, normals: Floats) -> tuple[Floats, Floats]:
     """(F, 3) direction of larger curvature and (F,) how clearly it stands out, 0..1.
 
-    Per-triangle shape operator from point normals (Rusinkiewicz, "Estimating curvatures and their
-    derivatives on triangle meshes", 2004), averaged over several rings, so
-    that the noise of scans does not lead the flow.
+    Curvature is averaged over several rings, so that the noise of scans does not lead the flow.
     """
-    tri = mesh.triangle_points
-    tensor = _shape_operators(mesh.points, tri, point_normals(mesh), normals)
-    areas = face_areas(mesh)
-    graph = _graph(mesh)
-    smooth = graph + sparse.identity(mesh.n_faces, format="csr")
-    weights = sparse.diags_array(areas)
-    blur = smooth @ weights
-    total = np.maximum(np.asarray(blur.sum(axis=1)).ravel(), 1e-300)
-    flat = tensor.reshape(-1, 9)
-    for _ in range(8):
-        flat = (blur @ flat) / total[:, None]
-    values, vectors = np.linalg.eigh(flat.reshape(-1, 3, 3))
+    values, vectors = np.linalg.eigh(shape_tensors(mesh, 8))
     order = np.argsort(np.abs(values), axis=1)
     rows = np.arange(mesh.n_faces)
     large, small = values[rows, order[:, 2]], values[rows, order[:, 1]]
     pull = vectors[rows, :, order[:, 2]]
     pull = unit(pull - normals * np.einsum("ij,ij->i", pull, normals)[:, None])
-    size = np.sqrt(areas.sum())
+    size = np.sqrt(face_areas(mesh).sum())
     # Anisotropy by how far the curvatures differ, faded out where the surface is nearly flat.
     clear = np.abs(np.abs(large) - np.abs(small)) / (np.abs(large) + np.abs(small) + 1.0 / size)
     return pull, clear * (np.linalg.norm(pull, axis=1) > 0.5)
-
-
-@kernel
-def _shape_operators(points, tris, point_normal, normals):
-    out = np.zeros((len(tris), 3, 3))
-    for t in range(len(tris)):
-        a, b, c = tris[t, 0], tris[t, 1], tris[t, 2]
-        e = np.empty((2, 3))
-        d = np.empty((2, 3))
-        for k in range(3):
-            e[0, k] = points[b, k] - points[a, k]
-            e[1, k] = points[c, k] - points[a, k]
-            d[0, k] = point_normal[b, k] - point_normal[a, k]
-            d[1, k] = point_normal[c, k] - point_normal[a, k]
-        length = np.sqrt(e[0, 0] ** 2 + e[0, 1] ** 2 + e[0, 2] ** 2)
-        if length == 0.0:
-            continue
-        ux, uy, uz = e[0, 0] / length, e[0, 1] / length, e[0, 2] / length
-        nx, ny, nz = normals[t, 0], normals[t, 1], normals[t, 2]
-        vx, vy, vz = ny * uz - nz * uy, nz * ux - nx * uz, nx * uy - ny * ux
-        # Two edges and two normal differences in the plane: S E = D.
-        e01, e11 = e[1, 0] * ux + e[1, 1] * uy + e[1, 2] * uz, e[1, 0] * vx + e[1, 1] * vy + e[1, 2] * vz
-        if abs(e11) < 1e-12 * length:
-            continue
-        d00, d10 = d[0, 0] * ux + d[0, 1] * uy + d[0, 2] * uz, d[0, 0] * vx + d[0, 1] * vy + d[0, 2] * vz
-        d01, d11 = d[1, 0] * ux + d[1, 1] * uy + d[1, 2] * uz, d[1, 0] * vx + d[1, 1] * vy + d[1, 2] * vz
-        s00, s10 = d00 / length, d10 / length
-        s01, s11 = (d01 - s00 * e01) / e11, (d11 - s10 * e01) / e11
-        s01 = s10 = 0.5 * (s01 + s10)
-        for i in range(3):
-            ui, vi = (ux, uy, uz)[i], (vx, vy, vz)[i]
-            for j in range(3):
-                uj, vj = (ux, uy, uz)[j], (vx, vy, vz)[j]
-                out[t, i, j] = s00 * ui * uj + s01 * (ui * vj + vi * uj) + s11 * vi * vj
-    return out
 
 
 def _fixed_directions(mesh: PolyMesh, creases: Ints, pull: Floats, weight: Floats) -> Ints:
@@ -134,18 +87,9 @@ def _fixed_directions(mesh: PolyMesh, creases: Ints, pull: Floats, weight: Float
 # ---- smoothing --------------------------------------------------------------------------------
 
 
-def _graph(mesh: PolyMesh) -> sparse.csr_array:
-    """Adjacency of faces across manifold edges."""
-    topology = mesh.topology
-    corner = np.flatnonzero(topology.twin >= 0)
-    a, b = mesh.face_of_corner[corner], mesh.face_of_corner[topology.twin[corner]]
-    graph = sparse.coo_array((np.ones(len(a)), (a, b)), shape=(mesh.n_faces, mesh.n_faces))
-    return graph.tocsr()
-
-
 def _solve(mesh: PolyMesh, normals: Floats, pull: Floats, weight: Floats, fixed: Ints) -> Floats:
     areas = face_areas(mesh)
-    levels = [(_graph(mesh), normals, pull, weight, fixed, areas)]
+    levels = [(face_graph(mesh), normals, pull, weight, fixed, areas)]
     parents = []
     while levels[-1][0].shape[0] > 40 and len(levels) < 24:
         graph, normal, aim, strength, held, area = levels[-1]
@@ -323,8 +267,8 @@ def _angles_to_edges(mesh: PolyMesh, direction: Floats, normals: Floats) -> Floa
     return np.arctan2(np.einsum("ij,ij->i", d, side), np.einsum("ij,ij->i", d, along))
 
 
-def _turns(mesh: PolyMesh, direction: Floats, normals: Floats) -> tuple[Ints, Floats]:
-    """Per half-edge the quarter turns k (0..3) to the face across, and the angle left over."""
+def field_turns(mesh: PolyMesh, direction: Floats, normals: Floats) -> tuple[Ints, Floats]:
+    """Per half-edge the quarter turns to the face across, and the angle left over in radians."""
     topology = mesh.topology
     angle = _angles_to_edges(mesh, direction, normals)
     inner = topology.twin >= 0
@@ -333,7 +277,7 @@ def _turns(mesh: PolyMesh, direction: Floats, normals: Floats) -> tuple[Ints, Fl
     gap[inner] = angle[inner] - (angle[topology.twin[inner]] + np.pi)
     quarter = np.rint(gap / (np.pi / 2))
     residual = gap - quarter * (np.pi / 2)
-    return (quarter.astype(np.int64) % 4).astype(np.int32), residual
+    return quarter.astype(np.int32), residual
 
 
 def corner_angles(mesh: PolyMesh) -> Floats:
@@ -345,7 +289,7 @@ def corner_angles(mesh: PolyMesh) -> Floats:
     return np.arccos(np.clip(np.einsum("ij,ij->i", a, b), -1, 1))
 
 
-def _indices(mesh: PolyMesh, turn: Ints, residual: Floats) -> Ints:
+def singular_indices(mesh: PolyMesh, residual: Floats) -> Ints:
     """Quarter turns round inner points: (angle defect − turning of the field) / 90°.
 
     Their sum over a closed surface is four times its Euler characteristic (Poincaré–Hopf).

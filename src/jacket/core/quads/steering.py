@@ -7,12 +7,12 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
-from scipy import sparse
 from scipy.spatial import cKDTree
 
 from jacket.core.mesh.geometry import edge_lengths, face_areas, face_centres, face_normals, unit
 from jacket.core.mesh.polymesh import Bools, Floats, Ints, PolyMesh, sorted_pairs
 from jacket.core.mesh.walks import shortest_path
+from jacket.core.quads.curvature import ring_average
 from jacket.core.space.bvh import Bvh
 from jacket.core.strokes.path import evened, evened_ring, length_along, tangents
 from jacket.errors import MeshError
@@ -175,12 +175,7 @@ def face_density(mesh: PolyMesh, spots: Sequence[Spot], paint: Paint | None = No
         t = np.clip(share - 0.5, 0.0, 1.0)
         log += np.log(np.clip(spot.factor, LEAST, MOST)) * (1 - t * t * (3 - 2 * t))
     log = np.clip(log, np.log(LEAST), np.log(MOST))
-    topology = mesh.topology
-    corner = np.flatnonzero(topology.twin >= 0)
-    a, b = mesh.face_of_corner[corner], mesh.face_of_corner[topology.twin[corner]]
-    n, areas = mesh.n_faces, face_areas(mesh)
-    blur = sparse.coo_array((areas[b], (a, b)), shape=(n, n)).tocsr() + sparse.diags_array(areas)
-    total = np.maximum(np.asarray(blur.sum(axis=1)).ravel(), 1e-300)
+    blur, total = ring_average(mesh)
     for _ in range(4):
         log = (blur @ log) / total
     return np.asarray(np.exp(np.where(log > 0, DRIVE_DENSE, DRIVE_SPARSE) * log))
