@@ -26,6 +26,7 @@ class Lines:
 def relaxed(
     mesh: PolyMesh, surface: Bvh, rounds: int, held: Bools | None = None, lines: Lines | None = None,
     strength: Floats | None = None, evenness: float = 0.3, mending: float = 0.0,
+    sizes: Floats | None = None,
 ) -> PolyMesh:  # fmt: skip
     """Move points towards the squares that best fit their faces, then back onto the surface.
 
@@ -33,6 +34,7 @@ def relaxed(
     strength (V,)  0..1 share of each step a point takes
     evenness       0 keeps each face's size, 1 gives all faces at a point one size
     mending        how much more skewed faces count than square ones: the worst corners open at the cost of the best
+    sizes (F,)     what each face's wanted size is multiplied by
     """
     stay = np.zeros(mesh.n_points, bool) if held is None else held.copy()
     if lines is not None:
@@ -44,7 +46,7 @@ def relaxed(
         weights = None
         if mending > 0:
             weights = 1.0 + mending * np.maximum(GOOD - scaled_jacobian(mesh.with_points(points)), 0.0)
-        step = square_aims(points, mesh.corners, mesh.starts, evenness, weights) - points
+        step = square_aims(points, mesh.corners, mesh.starts, evenness, weights, sizes) - points
         if strength is not None:
             step *= strength[:, None]
         new = points.copy()
@@ -94,18 +96,24 @@ GOOD = 0.97
 """Scaled Jacobian from which a face needs no mending."""
 
 
-def square_aims(points: Floats, corners: Ints, starts: Ints, evenness: float, weights: Floats | None = None) -> Floats:
+def square_aims(
+    points: Floats, corners: Ints, starts: Ints, evenness: float, weights: Floats | None = None,
+    sizes: Floats | None = None,
+) -> Floats:  # fmt: skip
     """(V, 3) mean, over the faces at each point, of its corner in the regular polygon of best fit; faces count by
-    `weights` (F,).
+    `weights` (F,), and their sizes are multiplied by `sizes` (F,).
 
     The best-fitting regular polygon about the face's centre comes from turning each corner back by
     its share of a full turn and averaging (least squares; cf. Bouaziz et al., "Shape-Up", 2012).
     """
-    return _square_aims(points, corners, starts, evenness, np.ones(len(starts) - 1) if weights is None else weights)
+    ones = np.ones(len(starts) - 1)
+    return _square_aims(
+        points, corners, starts, evenness, ones if weights is None else weights, ones if sizes is None else sizes
+    )
 
 
 @kernel
-def _square_aims(points, corners, starts, evenness, weights):
+def _square_aims(points, corners, starts, evenness, weights, sizes):
     n_points = len(points)
     total = np.zeros((n_points, 3))
     count = np.zeros(n_points)
@@ -165,7 +173,7 @@ def _square_aims(points, corners, starts, evenness, weights):
                 grow += near[corners[a + k]] / n
             # Towards the mean size of the faces around; the shape's own size never vanishes.
             own = max(length, 0.3 * radius[f])
-            wanted = (1 - evenness) * own + evenness * grow
+            wanted = ((1 - evenness) * own + evenness * grow) * sizes[f]
             rx, ry, rz = rx * wanted / length, ry * wanted / length, rz * wanted / length
         for k in range(n):
             p = corners[a + k]

@@ -16,6 +16,7 @@ from jacket.core.mesh.lifted import with_lifted
 from jacket.core.mesh.polymesh import Bools, Floats, PolyMesh
 from jacket.core.mesh.walks import euler_characteristic
 from jacket.core.quads.base import Base, make_base
+from jacket.core.quads.clusters import untied
 from jacket.core.quads.curvature import form_density
 from jacket.core.quads.cut import cut_mesh
 from jacket.core.quads.extract import extract_quads
@@ -367,11 +368,17 @@ def _fitted(quads: PolyMesh, base: Base, surface: Bvh, graded: bool = False) -> 
     step = float(np.sqrt(face_areas(base.mesh).sum() / max(quads.n_faces, 1)))
     topology = base.mesh.topology
     pairs = np.concatenate([base.creases, topology.edge_points[topology.border_edges]])
-    lines = lines_of(quads, base.mesh.points[pairs], _line_corners(base.mesh, pairs), 0.02 * step)
+    segments, bends = base.mesh.points[pairs], _line_corners(base.mesh, pairs)
+    lines = lines_of(quads, segments, bends, 0.02 * step)
+    if quads.is_quads:
+        quads = untied(quads, np.zeros(quads.n_points, bool) if lines is None else lines.sliding | lines.fixed)
+        lines = lines_of(quads, segments, bends, 0.02 * step)
     # Where density is painted sizes are meant to differ; evening them would wash it out.
-    quads = relaxed(
-        quads, surface, 25 if graded else 80, lines=lines, evenness=0.0 if graded else 0.2, mending=10.0
-    )
+    evenness = 0.0 if graded else 0.2
+    quads = relaxed(quads, surface, 25 if graded else 60, lines=lines, evenness=evenness, mending=10.0)
+    far = _face_gaps(quads, surface) / step
+    sizes = np.clip(np.sqrt(MOST_OFF / np.maximum(far, 1e-9)), 0.6, 1.0)
+    quads = relaxed(quads, surface, 10 if graded else 20, lines=lines, evenness=evenness, mending=10.0, sizes=sizes)
     quads = untangled(quads, surface, lines)
     # What sliding on lines cannot open is let off them; a fold is worse than a soft edge.
     quads = untangled(quads, surface, None)
@@ -380,6 +387,17 @@ def _fitted(quads: PolyMesh, base: Base, surface: Bvh, graded: bool = False) -> 
     points[free] = surface.project(points[free])
     points[~free] = surface.project(points[~free])
     return quads.with_points(points)
+
+
+MOST_OFF = 0.4
+"""Steps off the surface over which a quad bridges more than it should: it is made smaller, and its neighbours larger."""
+
+
+def _face_gaps(quads: PolyMesh, surface: Bvh) -> Floats:
+    """(F,) how far the centre and the middles of the edges of each quad lie off the surface, the largest."""
+    ring = quads.points[quads.as_quads()]
+    places = np.concatenate([ring.mean(axis=1), *(0.5 * (ring[:, k] + ring[:, k - 1]) for k in range(4))])
+    return np.asarray(surface.closest(places)[2].reshape(5, -1).max(axis=0))
 
 
 def _line_corners(mesh: PolyMesh, pairs: Any) -> Floats:

@@ -8,6 +8,8 @@ Desbrun and Schröder, "Trivial connections on discrete surfaces", 2010).
 
 from __future__ import annotations
 
+import itertools
+
 import numpy as np
 from scipy import sparse
 from scipy.sparse.csgraph import dijkstra
@@ -34,7 +36,7 @@ def without_pairs(mesh: PolyMesh, field: Field, creases: Ints, reach: float) -> 
     along = {(int(a), int(b)): c for c, (a, b) in enumerate(
         zip(mesh.corners.tolist(), mesh.corners[topology.next].tolist(), strict=True))}  # fmt: skip
     for path in paths:
-        for a, b in zip(path[:-1], path[1:], strict=True):
+        for a, b in itertools.pairwise(path):
             c = along[a, b]
             jump[c] += 1
             jump[topology.twin[c]] -= 1

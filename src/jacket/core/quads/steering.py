@@ -9,7 +9,7 @@ from dataclasses import dataclass
 import numpy as np
 from scipy.spatial import cKDTree
 
-from jacket.core.mesh.geometry import edge_lengths, face_areas, face_centres, face_normals, unit
+from jacket.core.mesh.geometry import edge_lengths, face_centres, face_normals, unit
 from jacket.core.mesh.polymesh import Bools, Floats, Ints, PolyMesh, sorted_pairs
 from jacket.core.mesh.walks import shortest_path
 from jacket.core.quads.curvature import ring_average
