@@ -74,6 +74,13 @@ def make_base(
     )
 
 
+def evened(points: Floats, triangles: Ints, creases: Ints, surface: Bvh, rounds: int = 6) -> PolyMesh:
+    """Triangles flipped and smoothed along a surface some rounds over; creases and borders stay."""
+    for _ in range(rounds):
+        points, triangles = _improved(points, triangles, creases, surface)
+    return PolyMesh.from_faces(points, triangles)
+
+
 def _with_guides(mesh: PolyMesh, creases: Ints, guides: Sequence[Guide], surface: Bvh) -> tuple[Floats, Ints]:
     """Points moved onto hard guides, and the creases with the edges along them."""
     for guide in guides:

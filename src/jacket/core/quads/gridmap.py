@@ -17,7 +17,7 @@ from jacket.core.mesh.geometry import face_areas, face_normals
 from jacket.core.mesh.polymesh import Floats, Ints, PolyMesh
 from jacket.core.quads.cut import CutMesh
 from jacket.core.quads.field import Field
-from jacket.core.quads.integers import integer_kernel
+from jacket.core.quads.integers import integer_kernel, with_one
 from jacket.core.solve.cholesky import Factor
 from jacket.progress import Progress, silent
 
@@ -56,6 +56,7 @@ class _Relations:
         self.rows: list[dict[int, int]] = []
         self.whole: dict[int, int] = {}
         self.n_integers = 0
+        self.one = -1
 
     def integer(self) -> int:
         """A fresh integer unknown."""
@@ -116,8 +117,10 @@ def _add(a: dict[int, int], b: dict[int, int], factor: int) -> dict[int, int]:
     return out
 
 
-def _relate_all(mesh: PolyMesh, field: Field, cut: CutMesh, creases: Ints) -> _Relations:
+def _relate_all(mesh: PolyMesh, field: Field, cut: CutMesh, creases: Ints, unit_border: bool) -> _Relations:
     relations = _Relations(2 * cut.n_classes)
+    if unit_border:
+        relations.one = relations.integer()
     topology = mesh.topology
     for segment in cut.segments:
         step = (relations.integer(), relations.integer())
@@ -169,26 +172,45 @@ def _relate_lines(mesh: PolyMesh, cut: CutMesh, creases: Ints, relations: _Relat
         here, there = int(cut.corner_class[c]), int(cut.corner_class[following[c]])
         relations.relate(2 * here + axis, 2 * there + axis, 1, {})
         relations.demand_whole(2 * here + axis)
+        if relations.one >= 0 and mesh.topology.twin[c] < 0:
+            run = 1 - axis
+            relations.relate(2 * there + run, 2 * here + run, 1, {relations.one: _way(mesh, cut, c, run)})
+            relations.demand_whole(2 * here + run)
+
+
+def _way(mesh: PolyMesh, cut: CutMesh, corner: int, axis: int) -> int:
+    """Whether a half-edge runs up (1) or down (−1) a coordinate of its face."""
+    face = int(mesh.face_of_corner[corner])
+    along = mesh.points[mesh.corners[mesh.topology.next[corner]]] - mesh.points[mesh.corners[corner]]
+    frame = cut.frames[face]
+    if axis == 1:
+        a, b, c = mesh.points[mesh.triangle_points[face]]
+        frame = np.cross(np.cross(b - a, c - a), frame)
+    return 1 if float(np.dot(along, frame)) >= 0 else -1
 
 
 class GridSolver:
     """The map's system of one field and cut, reduced and factorised once, for any step length.
 
-    values = P · (real roots) + Q · (free integers); only the pull towards the field depends on the
+    values = P · (real roots) + Q · (free integers) + what is given; only the pull towards the field depends on the
     length, so trying several lengths costs little.
     """
 
     def __init__(
         self, mesh: PolyMesh, field: Field, cut: CutMesh, creases: Ints, progress: Progress = silent,
-        density: Floats | None = None,
+        density: Floats | None = None, unit_border: bool = False,
     ) -> None:  # fmt: skip
-        """`density` (F,): how many times as close the steps of each face are to be."""
+        """`density` (F,): how many times as close the steps of each face are to be. `unit_border`: each border edge of
+        the mesh is one step, exactly; raises SolveError where no grid has such a border."""
         self.mesh, self.cut, self.density = mesh, cut, density
-        relations = _relate_all(mesh, field, cut, creases)
+        relations = _relate_all(mesh, field, cut, creases, unit_border)
         progress(0.2, "eliminating the whole-number constraints")
         n = 2 * cut.n_classes
         found = [relations.find(x) for x in range(n)]
         to_free = integer_kernel(_dense(relations.rows, relations.n_integers))
+        given = np.zeros(relations.n_integers, np.int64)
+        if unit_border:
+            given, to_free = with_one(to_free, relations.one)
         self.n_free = to_free.shape[1]
         roots = sorted({a.root for a in found if a.root not in relations.whole})
         column = {root: k for k, root in enumerate(roots)}
@@ -203,7 +225,9 @@ class GridSolver:
             for k, v in steps.items():
                 _put(whole, x, k, v)
         self.real = _matrix(real, (n, len(roots)))
-        self.whole = _matrix(whole, (n, relations.n_integers)) @ sparse.csr_array(to_free.astype(float))
+        integers = _matrix(whole, (n, relations.n_integers))
+        self.whole = integers @ sparse.csr_array(to_free.astype(float))
+        self.given = np.asarray(integers @ given.astype(float))
         progress(0.5, "laying the grid over the surface")
         self._factorise()
 
@@ -212,6 +236,7 @@ class GridSolver:
         k_rr = (self.real.T @ stiffness @ self.real).tocsc()
         self.k_ri = (self.real.T @ stiffness @ self.whole).toarray()
         k_ii = (self.whole.T @ stiffness @ self.whole).toarray()
+        self.drag = stiffness @ self.given
         # A whisper of regularity fixes the drift of pieces that nothing anchors.
         tiny = 1e-9 * max(float(k_rr.diagonal().mean()) if k_rr.shape[0] else 1.0, 1e-300)
         self.factor = Factor(k_rr + tiny * sparse.identity(k_rr.shape[0], format="csc"))
@@ -220,12 +245,12 @@ class GridSolver:
 
     def solve(self, length: float, progress: Progress = silent) -> GridMap:
         """The map whose steps have `length` on the surface, integers rounded one after another."""
-        right = self.right / length
+        right = self.right / length - self.drag
         b_r, b_i = self.real.T @ right, self.whole.T @ right
         progress(0.1, "rounding the grid")
         free = _round_greedily(self.schur, b_i - self.reach.T @ b_r, progress)
         real = self.factor.solve(b_r - self.k_ri @ free) if len(b_r) else np.zeros(0)
-        values = self.real @ real + self.whole @ free
+        values = self.real @ real + self.whole @ free + self.given
         uv = values[2 * self.cut.corner_class[:, None] + np.arange(2)]
         return GridMap(uv, self.cut.turn, _shifts(self.mesh, self.cut, values), self.n_free)
 

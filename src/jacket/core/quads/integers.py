@@ -6,6 +6,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jacket.core.jit import inline, kernel
+from jacket.errors import SolveError
 
 Matrix = NDArray[np.signedinteger]
 
@@ -22,6 +23,22 @@ def integer_kernel(rows: Matrix) -> Matrix:
     basis = np.eye(work.shape[1], dtype=np.int64)
     alive = _eliminate_all(work, basis)
     return basis[:, alive]
+
+
+def with_one(basis: Matrix, row: int) -> tuple[Matrix, Matrix]:
+    """(given (N,), rest (N, K−1)): all solutions in the span of `basis` (N, K) whose entry `row` is 1 are given + rest @
+    z. Euclid's algorithm on the columns; raises SolveError where no solution has a 1 there."""
+    basis = basis.copy()
+    while True:
+        left = np.flatnonzero(basis[row])
+        if len(left) <= 1:
+            break
+        least = left[np.argmin(np.abs(basis[row, left]))]
+        for k in left[left != least].tolist():
+            basis[:, k] -= (basis[row, k] // basis[row, least]) * basis[:, least]
+    if len(left) == 0 or abs(int(basis[row, left[0]])) != 1:
+        raise SolveError("No grid of quads has this border; its sides do not add up.")
+    return basis[:, left[0]] * basis[row, left[0]], np.delete(basis, left[0], axis=1)
 
 
 @inline

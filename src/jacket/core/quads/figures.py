@@ -1,0 +1,66 @@
+"""The measures of a jacket against its source."""
+
+from __future__ import annotations
+
+from dataclasses import asdict, dataclass
+from typing import Any
+
+import numpy as np
+
+from jacket.core.mesh.geometry import scaled_jacobian
+from jacket.core.mesh.polymesh import PolyMesh
+from jacket.core.mesh.walks import euler_characteristic
+from jacket.core.space.bvh import Bvh
+from jacket.core.space.sample import gap
+
+
+@dataclass(frozen=True)
+class QuadFigures:
+    """Measures of a jacket against its source, as defined in the report's documentation."""
+
+    quads: int
+    not_quads: int
+    irregular_percent: float
+    nonmanifold_edges: int
+    open_edges: int
+    euler: int
+    jacobian_mean: float
+    jacobian_p1: float
+    jacobian_least: float
+    folded: int
+    gap_out_mean: float
+    gap_out_largest: float
+    gap_in_mean: float
+    gap_in_largest: float
+
+    def as_dict(self) -> dict[str, Any]:
+        """Plain values for a JSON report."""
+        return asdict(self)
+
+
+def measure_quads(mesh: PolyMesh, source: PolyMesh, surface: Bvh) -> QuadFigures:
+    """Every figure of a jacket over a source; gaps are in % of the source's diagonal."""
+    topology = mesh.topology
+    inner = (topology.valence > 0) & ~topology.border_points
+    odd = inner & (topology.valence != 4)
+    least = scaled_jacobian(mesh)
+    own = Bvh.build(mesh.points, mesh.triangle_points)
+    out = gap(mesh.points, mesh.triangle_points, surface, source.diagonal)
+    back = gap(source.points, source.triangle_points, own, source.diagonal)
+    quads = int((mesh.sizes == 4).sum())
+    return QuadFigures(
+        quads=quads,
+        not_quads=mesh.n_faces - quads,
+        irregular_percent=100.0 * float(odd.sum()) / max(int(inner.sum()), 1),
+        nonmanifold_edges=len(topology.nonmanifold_edges),
+        open_edges=len(topology.border_edges),
+        euler=euler_characteristic(mesh),
+        jacobian_mean=float(least.mean()),
+        jacobian_p1=float(np.percentile(least, 1)),
+        jacobian_least=float(least.min()),
+        folded=int((least <= 0).sum()),
+        gap_out_mean=out.mean,
+        gap_out_largest=out.largest,
+        gap_in_mean=back.mean,
+        gap_in_largest=back.largest,
+    )
