@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 
 from jacket.core.mesh.geometry import scaled_jacobian
-from jacket.core.mesh.polymesh import PolyMesh
+from jacket.core.mesh.polymesh import Ints, PolyMesh
 from jacket.core.mesh.walks import euler_characteristic
 from jacket.core.space.bvh import Bvh
 from jacket.core.space.sample import gap
@@ -38,11 +38,21 @@ class QuadFigures:
         return asdict(self)
 
 
+def irregular_points(mesh: PolyMesh) -> Ints:
+    """Inner points whose valence is not 4, ascending."""
+    topology = mesh.topology
+    return np.flatnonzero((topology.valence > 0) & ~topology.border_points & (topology.valence != 4)).astype(np.int32)
+
+
+def irregular_count(mesh: PolyMesh) -> int:
+    """Number of irregular points."""
+    return len(irregular_points(mesh))
+
+
 def measure_quads(mesh: PolyMesh, source: PolyMesh, surface: Bvh) -> QuadFigures:
     """Every figure of a jacket over a source; gaps are in % of the source's diagonal."""
     topology = mesh.topology
     inner = (topology.valence > 0) & ~topology.border_points
-    odd = inner & (topology.valence != 4)
     least = scaled_jacobian(mesh)
     own = Bvh.build(mesh.points, mesh.triangle_points)
     out = gap(mesh.points, mesh.triangle_points, surface, source.diagonal)
@@ -51,7 +61,7 @@ def measure_quads(mesh: PolyMesh, source: PolyMesh, surface: Bvh) -> QuadFigures
     return QuadFigures(
         quads=quads,
         not_quads=mesh.n_faces - quads,
-        irregular_percent=100.0 * float(odd.sum()) / max(int(inner.sum()), 1),
+        irregular_percent=100.0 * irregular_count(mesh) / max(int(inner.sum()), 1),
         nonmanifold_edges=len(topology.nonmanifold_edges),
         open_edges=len(topology.border_edges),
         euler=euler_characteristic(mesh),

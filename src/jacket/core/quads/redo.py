@@ -5,8 +5,9 @@ from __future__ import annotations
 from dataclasses import replace
 
 import numpy as np
+from scipy.spatial import cKDTree
 
-from jacket.core.mesh.geometry import edge_lengths, face_areas, scaled_jacobian
+from jacket.core.mesh.geometry import edge_lengths, face_areas, face_centres, scaled_jacobian, unit
 from jacket.core.mesh.polymesh import Floats, Ints, PolyMesh
 from jacket.core.mesh.walks import euler_characteristic
 from jacket.core.quads.base import Base, evened, find_creases
@@ -39,9 +40,8 @@ def part_redone(
     wanted = settings.quads or region.n_faces
     settings = replace(settings, quads=wanted, mirror="", edge=0.0, skin=False)
     fixed = _with_fixed_border(region, surface, settings, part(progress, 0.0, 0.5))
-    reach = 1e-6 * max(float(np.median(edge_lengths(region))), 1e-300)
     if fixed is not None:
-        return welded_in(rest, fixed, reach), ()
+        return welded_in(rest, fixed, _reach(region)), ()
     patch = _with_free_border(region, surface, settings, part(progress, 0.5, 0.9))
     if rest is None:
         return patch, ()
@@ -49,26 +49,66 @@ def part_redone(
     room = min(0.6 * step, 0.6 * float(np.median(edge_lengths(region))))
     inside = inner_part(patch, jacket, faces, room)
     progress(0.95, "joining the new quads")
-    return sewn_in(rest, region, inside, surface), (
-        "No grid fits the number of edges round this part, so a ring of quads joins the new ones to it.",
-    )
+    return sewn_in(rest, region, inside, surface), (RING_NOTE,)
 
 
-def taken_inside(jacket: PolyMesh, faces: Ints, trial: PolyMesh, surface: Bvh) -> PolyMesh:
-    """The jacket with some faces replaced by what a trial has there, joined by a ring of quads."""
+def taken_inside(
+    jacket: PolyMesh, faces: Ints, trial: PolyMesh, surface: Bvh, progress: Progress = silent
+) -> tuple[PolyMesh, tuple[str, ...]]:
+    """The jacket with some faces replaced by what a trial has there: its flow and density laid so that they end in the
+    rows of the jacket; and what has to be said. Where no grid does that, the trial's own quads are joined by a ring."""
     rest, region = part_of(jacket, faces)
     if rest is None:
-        return trial
+        return trial, ()
+    inside = _faces_over(trial, jacket, faces)
+    if len(inside) == 0:
+        raise EditRefused("The trial has nothing over the held faces; hold others.")
+    settings = AutoSettings(quads=max(len(inside), 1), form=0.0)
+    fixed = _with_fixed_border(region, surface, settings, part(progress, 0.0, 0.8), trial)
+    if fixed is not None:
+        return welded_in(rest, fixed, _reach(region)), ()
     step = 0.5 * (float(np.median(edge_lengths(region))) + float(np.median(edge_lengths(trial))))
-    first: EditRefused | None = None
+    best: PolyMesh | None = None
+    refused: EditRefused | None = None
     # The room left for the ring decides how many edges the inner border has: an odd number cannot be joined.
-    for share in (0.6, 0.5, 0.7, 0.4, 0.85, 1.0):
+    for share in (0.6, 0.45, 0.8, 1.0):
         try:
-            return sewn_in(rest, region, inner_part(trial, jacket, faces, share * step), surface)
+            sewn = sewn_in(rest, region, inner_part(trial, jacket, faces, share * step), surface)
         except EditRefused as refusal:
-            first = first or refusal
-    assert first is not None
-    raise first
+            refused = refused or refusal
+            continue
+        if best is None or float(scaled_jacobian(sewn).min()) > float(scaled_jacobian(best).min()):
+            best = sewn
+    if best is None:
+        assert refused is not None
+        raise refused
+    return best, (RING_NOTE,)
+
+
+RING_NOTE = "No grid fits the edges round this part, so a ring of quads joins the new ones; look at its irregular points."
+
+
+def _reach(region: PolyMesh) -> float:
+    return 1e-6 * max(float(np.median(edge_lengths(region))), 1e-300)
+
+
+def _faces_over(trial: PolyMesh, jacket: PolyMesh, faces: Ints) -> Ints:
+    """The faces of a trial whose centres lie over the chosen faces of a jacket."""
+    chosen = np.zeros(jacket.n_faces, bool)
+    chosen[faces] = True
+    nearest = Bvh.build(jacket.points, jacket.triangle_points).closest(face_centres(trial))[1]
+    return np.flatnonzero(chosen[jacket.triangle_faces[nearest]]).astype(np.int32)
+
+
+def _like(mesh: PolyMesh, trial: PolyMesh) -> tuple[tuple[Ints, Floats, Floats], Floats]:
+    """What a field needs to flow as the quads of a trial do (`smooth_field`'s soft), and the density they have."""
+    nearest = Bvh.build(trial.points, trial.triangle_points).closest(face_centres(mesh))[1]
+    face = trial.triangle_faces[nearest]
+    ring = trial.points[trial.as_quads()[face]]
+    way = unit(ring[:, 1] - ring[:, 0] + ring[:, 2] - ring[:, 3])
+    areas = face_areas(trial)[face]
+    density = np.sqrt(np.exp(np.log(areas).mean()) / np.maximum(areas, 1e-300))
+    return (np.arange(mesh.n_faces, dtype=np.int32), way, np.full(mesh.n_faces, 2.0)), np.clip(density, 0.4, 2.5)
 
 
 def _finer(region: PolyMesh, surface: Bvh) -> tuple[PolyMesh, Ints]:
@@ -81,9 +121,10 @@ def _finer(region: PolyMesh, surface: Bvh) -> tuple[PolyMesh, Ints]:
 
 
 def _with_fixed_border(
-    region: PolyMesh, surface: Bvh, settings: AutoSettings, progress: Progress
+    region: PolyMesh, surface: Bvh, settings: AutoSettings, progress: Progress, like: PolyMesh | None = None
 ) -> PolyMesh | None:
-    """Quads over a region whose border edges are those of the region, or None where no sound grid has them."""
+    """Quads over a region whose border edges are those of the region, or None where no sound grid has them; where
+    `like` is given they flow as those of that mesh."""
     progress(0.0, "seeking a grid with this border")
     fine, old = _finer(region, surface)
     points, triangles = _whole_border_edges(fine, len(old))
@@ -92,24 +133,32 @@ def _with_fixed_border(
     mesh = evened(points, triangles, creases, surface)
     base = Base(mesh, creases, 0, 0)
     soft = soft_pull(mesh, [g for g in settings.guides if not g.hard], 2.5 * length)
+    density = crease_density(base, length, settings.form, face_density(mesh, settings.spots, settings.paint))
+    if like is not None:
+        soft, density = _like(mesh, like)
     field = smooth_field(mesh, creases, settings.alignment, soft)
     field = without_pairs(mesh, field, creases, PAIR_REACH * length)
-    density = crease_density(base, length, settings.form, face_density(mesh, settings.spots, settings.paint))
     try:
         solver = GridSolver(mesh, field, cut_mesh(mesh, field), creases, part(progress, 0.2, 0.5), density, True)
     except SolveError:
         return None
     euler, edges = euler_characteristic(region), len(region.topology.border_edges)
-    held = np.zeros(0, bool)
+    own = cKDTree(region.points[np.unique(region.topology.edge_points[region.topology.border_edges])])
+    best: tuple[float, PolyMesh | None] = (0.05, None)
     for k, times in enumerate((1.0, 0.95, 1.06, 0.9, 1.12)):
         quads = extract_quads(mesh, solver.solve(length * times, part(progress, 0.5 + 0.08 * k, 0.58 + 0.08 * k)))
         if not sound(quads, euler) or len(quads.topology.border_edges) != edges:
             continue
-        held = quads.topology.border_points
-        quads = settled_part(quads, held, surface)
-        if float(scaled_jacobian(quads).min()) > 0.05:
-            return quads
-    return None
+        border = quads.topology.border_points
+        if own.query(quads.points[border])[0].max() > _reach(region):
+            continue
+        quads = settled_part(quads, border, surface)
+        least = float(scaled_jacobian(quads).min())
+        if least > best[0]:
+            best = least, quads
+        if least > 0.5:
+            break
+    return best[1]
 
 
 def _whole_border_edges(fine: PolyMesh, n_old: int) -> tuple[Floats, Ints]:

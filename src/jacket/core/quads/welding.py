@@ -18,6 +18,7 @@ from jacket.core.mesh.joining import faces_joined
 from jacket.core.mesh.pieces import put_side_by_side, split_off
 from jacket.core.mesh.polymesh import Bools, Floats, Ints, PolyMesh
 from jacket.core.mesh.walks import face_parts
+from jacket.core.quads.clusters import untied
 from jacket.core.space.bvh import Bvh
 from jacket.errors import EditRefused
 
@@ -124,8 +125,10 @@ def sewn_in(rest: PolyMesh | None, region: PolyMesh, patch: PolyMesh, surface: B
         for a, b in ring_between(ring, patch.points[inner]):
             rows.append([int(ids[k]) for k in a] + [int(inner[k]) + rest.n_points for k in reversed(b)])
     joined = faces_joined(whole, np.zeros((0, 3)), rows).mesh
+    old = np.arange(joined.n_points) < rest.n_points
+    joined = untied(joined, old)
     near = np.zeros(joined.n_points, bool)
-    near[np.unique([p for row in rows for p in row])] = True
+    near[np.unique(joined.corners[old[joined.corners]])] = True
     for _ in range(rings):
         near[np.unique(joined.corners.reshape(-1, 4)[near[joined.corners.reshape(-1, 4)].any(axis=1)])] = True
     free = near & (np.arange(joined.n_points) >= rest.n_points)
