@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
+from scipy.spatial import cKDTree
 
 from jacket.core.fit.relax import untangled
 from jacket.core.fit.tidy import (
@@ -21,10 +22,12 @@ from jacket.core.fit.tidy import (
 )
 from jacket.core.mesh.choosing import as_kind, chains, edge_paths, outline
 from jacket.core.mesh.cleaning import idle_loops, near_merged, near_pairs, triangles_paired
+from jacket.core.mesh.edits import loop_inserted
 from jacket.core.mesh.geometry import dihedral_angles
-from jacket.core.mesh.lifted import lifted_points
+from jacket.core.mesh.lifted import lifted_points, settled
+from jacket.core.mesh.poles import is_pole, pair_cancelled, pole_moved
 from jacket.core.mesh.polymesh import Floats, Ints, PolyMesh
-from jacket.core.mesh.rows import edge_turned, edges_dissolved
+from jacket.core.mesh.rows import edge_turned, edges_dissolved, row_collapsed
 from jacket.core.mesh.walks import shortest_path
 from jacket.core.space.bvh import Bvh
 from jacket.document.derived import surface_of
@@ -32,6 +35,7 @@ from jacket.document.document import Document
 from jacket.errors import EditRefused
 from jacket.tools.events import NO_GHOST, Ghost
 from jacket.tools.holding import Hold
+from jacket.tools.mirror import reflected
 from jacket.tools.moving import held_points, moved_mesh, settled_at
 
 TIDY_VALUES: dict[str, Any] = {
@@ -289,6 +293,75 @@ def turn_edges(document: Document, values: dict[str, Any]) -> PolyMesh:
     return mesh
 
 
+def cancel_pair(document: Document, values: dict[str, Any]) -> PolyMesh:
+    """Two held irregular points that undo one another made regular, and their mirrored ones."""
+    points = document.state.held.of("points")
+    if len(points) != 2:
+        raise EditRefused("Hold two irregular points, as one of three edges and one of five, to cancel them.")
+    return _on_both_sides(document, points, pair_cancelled)
+
+
+def move_pole(document: Document, values: dict[str, Any]) -> PolyMesh:
+    """A held irregular point moved to the held neighbour, and its mirrored one likewise."""
+    mesh, held = document.require_jacket().mesh, document.state.held
+    points = held.of("points")
+    if len(held.of("edges")) == 1 and len(points) == 0:
+        points = mesh.topology.edge_points[held.of("edges")[0]]
+    if len(points) != 2:
+        raise EditRefused("Hold an irregular point and the neighbour it should move to, or the edge between them.")
+    poles = [p for p in points.tolist() if is_pole(mesh, p)]
+    if len(poles) != 1:
+        raise EditRefused("One of the two held points has to be irregular, the other not.")
+    return _on_both_sides(document, np.array([poles[0], int(points.sum()) - poles[0]]), pole_moved)
+
+
+def _on_both_sides(document: Document, points: Ints, change: Callable[[PolyMesh, int, int], PolyMesh]) -> PolyMesh:
+    """What a change of two points makes of the layer, mirrored where the bench is; new points lie on the source."""
+    mesh = document.open_jacket().mesh
+    other = reflected(mesh.points[points], document.state.mirror) if document.state.mirror else None
+    new = change(mesh, int(points[0]), int(points[1]))
+    if other is not None:
+        far, near = cKDTree(new.points).query(other)
+        step = float(np.linalg.norm(mesh.points[points[0]] - mesh.points[points[1]]))
+        # A pair on the plane, or whose rows ran through both sides, is done already.
+        if (far < 0.3 * step).all() and is_pole(new, int(near[0])):
+            new = change(new, int(near[0]), int(near[1]))
+    return _laid(document, new)
+
+
+def _laid(document: Document, mesh: PolyMesh) -> PolyMesh:
+    """Points that are not lifted laid back onto the source."""
+    source = document.state.source
+    return mesh if source is None else settled(mesh, surface_of(source.mesh), np.arange(mesh.n_points))
+
+
+def collapse_rows(document: Document, values: dict[str, Any]) -> PolyMesh:
+    """The rows across held edges taken out."""
+    mesh = document.open_jacket().mesh
+    edges = document.state.held.of("edges")
+    if len(edges) == 0:
+        raise EditRefused("Hold an edge that the row crosses.")
+    for place in mesh.points[mesh.topology.edge_points[edges]].mean(axis=1):
+        mesh = row_collapsed(mesh, _edge_at(mesh, place))
+    return _laid(document, mesh)
+
+
+def add_rows(document: Document, values: dict[str, Any]) -> PolyMesh:
+    """A row added through each held edge, beside the one that crosses it."""
+    mesh = document.open_jacket().mesh
+    edges = document.state.held.of("edges")
+    if len(edges) == 0:
+        raise EditRefused("Hold an edge that the new row should cross.")
+    for place in mesh.points[mesh.topology.edge_points[edges]].mean(axis=1):
+        mesh = loop_inserted(mesh, _edge_at(mesh, place), 0.5).mesh
+    return _laid(document, mesh)
+
+
+def _edge_at(mesh: PolyMesh, place: Floats) -> int:
+    """The edge whose middle is nearest to a place."""
+    return int(np.argmin(np.linalg.norm(mesh.points[mesh.topology.edge_points].mean(axis=1) - place, axis=1)))
+
+
 def settle_held(document: Document, values: dict[str, Any]) -> PolyMesh:
     """Held lifted points laid back onto the source."""
     return settled_at(document, document.open_jacket().mesh, held_points(document.state))
@@ -311,6 +384,10 @@ _ROWS = (
     Tidying("planar-faces", "Make each face flat", "planar quads", "make faces flat", planar),
     Tidying("untangle", "Untangle", "crossed folded inset edges", "untangle", untangle),
     Tidying("turn-edge", "Turn the edge", "rotate spin flip irregular pole", "turn an edge", turn_edges),
+    Tidying("cancel-pair", "Cancel two poles", "irregular points pair three five remove", "cancel two poles", cancel_pair),
+    Tidying("move-pole", "Move the pole along", "irregular point row shift", "move a pole", move_pole),
+    Tidying("collapse-row", "Take the row out", "collapse ring of quads", "take a row out", collapse_rows),
+    Tidying("add-row", "Add a row", "insert loop ring of quads", "add a row", add_rows),
     Tidying("pair-triangles", "Pair triangles to quads", "tris to quads convert join", "pair triangles", pair_triangles),
     Tidying("dissolve-idle", "Take out idle loops", "needless edges simplify dissolve", "take out idle loops", dissolve_idle),
     Tidying("merge-near", "Merge near points", "weld by distance doubles", "merge near points", merge_near),

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import numpy as np
+from scipy.sparse import coo_array
+from scipy.sparse.csgraph import connected_components
 
 from jacket.core.mesh.edits import Edited, _with_rows, loop_inserted, points_welded
 from jacket.core.mesh.polymesh import Bools, Ints, PolyMesh
@@ -175,16 +177,33 @@ def _thinned_rows(mesh: PolyMesh, faces: Ints, drop: Bools) -> list[tuple[list[i
 
 
 def row_collapsed(mesh: PolyMesh, edge: int) -> PolyMesh:
-    """The row of quads across `edge` taken out: the two ends of each of its edges meet in the middle."""
-    edges = ring_edges(mesh, edge)
-    pairs = mesh.topology.edge_points[edges]
-    if len(np.unique(pairs)) != pairs.size:
-        raise EditRefused("This row crosses or touches itself and cannot be collapsed.")
-    middle = mesh.points[pairs].mean(axis=1)
+    """The row of quads across `edge` taken out: the two ends of each of its edges meet in the middle, or on the border
+    where one of them lies on it."""
+    return points_welded(*collapse_pairs(mesh, edge)).mesh
+
+
+def collapse_pairs(mesh: PolyMesh, edge: int) -> tuple[PolyMesh, Ints]:
+    """The mesh with the sides of the row across `edge` moved onto one another, and the pairs (K, 2) of points to weld."""
+    pairs = mesh.topology.edge_points[ring_edges(mesh, edge)]
+    graph = coo_array((np.ones(len(pairs), np.int8), (pairs[:, 0], pairs[:, 1])), shape=(mesh.n_points, mesh.n_points))
+    label = connected_components(graph, directed=False)[1]
+    size = np.bincount(label)
+    if size.max() > MOST_AT_ONCE:
+        raise EditRefused("This row winds round beside itself and cannot be taken out.")
+    # Points on the border stay on it; the others meet in the middle.
+    ids = np.unique(pairs)
+    border = mesh.topology.border_points[ids]
+    on_border = np.bincount(label[ids], border, minlength=len(size))[label[ids]] > 0
+    share = np.where(on_border, border, True).astype(float)
+    total = np.maximum(np.bincount(label[ids], share, minlength=len(size)), 1e-300)
     points = mesh.points.copy()
-    points[pairs[:, 0]] = middle
-    points[pairs[:, 1]] = middle
-    return points_welded(mesh.with_points(points), pairs).mesh
+    for k in range(3):
+        points[ids, k] = (np.bincount(label[ids], share * mesh.points[ids, k], minlength=len(size)) / total)[label[ids]]
+    return mesh.with_points(points), pairs
+
+
+MOST_AT_ONCE = 6
+"""Points that may meet in one where a row is taken out: where it crosses itself four do."""
 
 
 def edge_turned(mesh: PolyMesh, edge: int) -> Edited:

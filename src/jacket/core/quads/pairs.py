@@ -16,6 +16,7 @@ from scipy.sparse.csgraph import dijkstra
 
 from jacket.core.mesh.geometry import edge_lengths, face_normals
 from jacket.core.mesh.polymesh import Bools, Floats, Ints, PolyMesh
+from jacket.core.mesh.walks import shortest_path
 from jacket.core.quads.field import Field, field_turns, singular_indices
 from jacket.core.solve.cholesky import Factor
 
@@ -40,6 +41,28 @@ def without_pairs(mesh: PolyMesh, field: Field, creases: Ints, reach: float) -> 
             c = along[a, b]
             jump[c] += 1
             jump[topology.twin[c]] -= 1
+    return _resolved(mesh, field, creases, jump)
+
+
+def singular_moved(mesh: PolyMesh, field: Field, creases: Ints, start: int, end: int) -> Field | None:
+    """The field with one quarter turn of the index of point `start` moved to `end`, where it adds to what is there: two
+    points that undo one another cancel. None where no way without creases and borders joins them."""
+    topology = mesh.topology
+    blocked = topology.border_points.copy()
+    blocked[creases.ravel()] = True
+    blocked[[start, end]] = False
+    cost = edge_lengths(mesh) * np.where(blocked[topology.edge_points].any(axis=1), np.inf, 1.0)
+    way = shortest_path(mesh, start, end, cost)
+    if len(way) < 2 or blocked[way].any():
+        return None
+    if field.index[start] < 0:
+        way = way[::-1]
+    jump = np.zeros(mesh.n_corners, np.int64)
+    following = mesh.corners[topology.next]
+    for a, b in itertools.pairwise(way.tolist()):
+        c = int(np.flatnonzero((mesh.corners == a) & (following == b))[0])
+        jump[c] += 1
+        jump[topology.twin[c]] -= 1
     return _resolved(mesh, field, creases, jump)
 
 

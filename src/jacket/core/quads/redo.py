@@ -111,13 +111,14 @@ def _like(mesh: PolyMesh, trial: PolyMesh) -> tuple[tuple[Ints, Floats, Floats],
     return (np.arange(mesh.n_faces, dtype=np.int32), way, np.full(mesh.n_faces, 2.0)), np.clip(density, 0.4, 2.5)
 
 
-def _finer(region: PolyMesh, surface: Bvh) -> tuple[PolyMesh, Ints]:
-    """Each quad as 16, inner points on the source, and (K,) the points that were there."""
+def finer(region: PolyMesh, surface: Bvh) -> PolyMesh:
+    """Each quad as 16, inner points on the source; the points that were there come first, and quad f gives the sixteen
+    from 16 f on."""
     fine = split_to_quads(split_to_quads(region))
     inner = ~fine.topology.border_points
     points = fine.points.copy()
     points[inner] = surface.project(points[inner])
-    return fine.with_points(points), np.arange(region.n_points, dtype=np.int32)
+    return fine.with_points(points)
 
 
 def _with_fixed_border(
@@ -126,8 +127,7 @@ def _with_fixed_border(
     """Quads over a region whose border edges are those of the region, or None where no sound grid has them; where
     `like` is given they flow as those of that mesh."""
     progress(0.0, "seeking a grid with this border")
-    fine, old = _finer(region, surface)
-    points, triangles = _whole_border_edges(fine, len(old))
+    points, triangles, _ = whole_border_edges(finer(region, surface), region.n_points)
     length = float(np.sqrt(face_areas(region).sum() / settings.quads))
     creases = find_creases(PolyMesh.from_faces(points, triangles), settings.sharp, 8.0 * length)
     mesh = evened(points, triangles, creases, surface)
@@ -161,9 +161,9 @@ def _with_fixed_border(
     return best[1]
 
 
-def _whole_border_edges(fine: PolyMesh, n_old: int) -> tuple[Floats, Ints]:
-    """Triangles of a region split twice, whose border edges are whole again: the three points between two old ones move
-    onto these."""
+def whole_border_edges(fine: PolyMesh, n_old: int) -> tuple[Floats, Ints, Ints]:
+    """(points, triangles, the fine quad of each) of a region split twice, its border edges whole again: the three points
+    between two old ones move onto these."""
     topology = fine.topology
     to = np.arange(fine.n_points)
     for loop in topology.border_loops:
@@ -177,12 +177,13 @@ def _whole_border_edges(fine: PolyMesh, n_old: int) -> tuple[Floats, Ints]:
     triangles = to[np.concatenate([quads[:, [0, 1, 2]], quads[:, [0, 2, 3]]])]
     flat = (triangles == np.roll(triangles, 1, axis=1)).any(axis=1)
     used, local = np.unique(triangles[~flat], return_inverse=True)
-    return fine.points[used], local.reshape(-1, 3).astype(np.int32)
+    face = np.tile(np.arange(len(quads), dtype=np.int32), 2)[~flat]
+    return fine.points[used], local.reshape(-1, 3).astype(np.int32), face
 
 
 def _with_free_border(region: PolyMesh, surface: Bvh, settings: AutoSettings, progress: Progress) -> PolyMesh:
     """Quads over a region whose border runs along that of the region in its own steps."""
-    fine, _ = _finer(region, surface)
+    fine = finer(region, surface)
     mesh = PolyMesh.from_faces(fine.points, fine.triangle_points)
     area = float(face_areas(mesh).sum())
     return covered(mesh, surface, settings.quads, area, settings, list(settings.guides), [], progress)[0]
