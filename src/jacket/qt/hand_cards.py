@@ -141,7 +141,9 @@ def tidy_rows(panel: Panel, card: Card) -> None:
     names = {"straighten": "Straighten", "even-path": "Even spacing", "space-loops": "Space loops", "round-ring": "Round",
              "flatten-own": "Flatten", "flatten-last": "To the last", "planar-faces": "Flat faces", "untangle": "Untangle"}  # fmt: skip
     grid(panel, card, list(names.items()), shown=True)
-    grid(panel, card, [("pair-triangles", "Pair triangles"), ("turn-edge", "Turn the edge")], shown=True)
+    poles = {"cancel-pair": "Cancel two poles", "move-pole": "Move the pole", "collapse-row": "Take the row out",
+             "add-row": "Add a row", "turn-edge": "Turn the edge", "pair-triangles": "Pair triangles"}  # fmt: skip
+    grid(panel, card, list(poles.items()), shown=True)
     _beside(card, _command(panel, "dissolve-idle", "Idle loops under", True),
             _value_field(panel, "idle_angle", "Angle", 0, 90, "°", whole=False))  # fmt: skip
     distance = NumberField(round(merge_distance(panel.document, panel.values), 6) if panel.document.state.jacket else 0.0,

@@ -191,10 +191,20 @@ def _radial(host: Host) -> None:
 
 def _tidying(row: Tidying) -> Callable[[Host], None]:
     def run(host: Host) -> None:
-        mesh = row.run(host.document, host.values)
-        held = host.document.state.held
-        same = mesh.n_points == host.document.require_jacket().mesh.n_points
-        host.document.edit_jacket(row.step, mesh, held if same else None)
+        before = host.document.require_jacket().mesh
+
+        def done(mesh: PolyMesh) -> None:
+            now = host.document.require_jacket().mesh
+            if now is not before:
+                raise JacketError(f"The layer changed meanwhile, so '{row.step}' was not applied; do it again.")
+            held = host.document.state.held
+            host.document.edit_jacket(row.step, mesh, held if mesh.n_points == before.n_points and not row.long else None)
+
+        if row.long:
+            host.document.open_jacket()
+            host.work(row.step, lambda progress: row.run(host.document, dict(host.values)), done)
+        else:
+            done(row.run(host.document, host.values))
 
     return run
 

@@ -29,6 +29,7 @@ from jacket.core.mesh.poles import is_pole, pair_cancelled, pole_moved
 from jacket.core.mesh.polymesh import Floats, Ints, PolyMesh
 from jacket.core.mesh.rows import edge_turned, edges_dissolved, row_collapsed
 from jacket.core.mesh.walks import shortest_path
+from jacket.core.quads.relay import pole_relaid
 from jacket.core.space.bvh import Bvh
 from jacket.document.derived import surface_of
 from jacket.document.document import Document
@@ -53,6 +54,10 @@ class Tidying:
     words: str
     step: str
     run: Callable[[Document, dict[str, Any]], PolyMesh]
+    long: bool = False
+    """Whether it may take more than a blink: then it works in the background."""
+    shown: Callable[[Document, dict[str, Any]], PolyMesh] | None = None
+    """What pointing at its button shows, where that is not simply what it does."""
 
 
 class Tidy(Hold):
@@ -74,7 +79,7 @@ class Tidy(Hold):
         tidying = TIDYINGS[action]
         mesh = self.document.require_jacket().mesh
         try:
-            new = tidying.run(self.document, values)
+            new = (tidying.shown or tidying.run)(self.document, values)
         except EditRefused as reason:
             self.ghost = Ghost(what=str(reason))
             return
@@ -294,15 +299,37 @@ def turn_edges(document: Document, values: dict[str, Any]) -> PolyMesh:
 
 
 def cancel_pair(document: Document, values: dict[str, Any]) -> PolyMesh:
-    """Two held irregular points that undo one another made regular, and their mirrored ones."""
-    points = document.state.held.of("points")
-    if len(points) != 2:
-        raise EditRefused("Hold two irregular points, as one of three edges and one of five, to cancel them.")
-    return _on_both_sides(document, points, pair_cancelled)
+    """Two held irregular points that undo one another made regular, and their mirrored ones: by taking out the rows
+    between them, or where those wind through the whole layer by laying the part around anew."""
+    return _on_both_sides(document, _two_poles(document), _either(document, pair_cancelled))
+
+
+def cancel_pair_shown(document: Document, values: dict[str, Any]) -> PolyMesh:
+    """The layer without the rows between two held poles."""
+    return _by_rows(document, _two_poles(document), pair_cancelled)
 
 
 def move_pole(document: Document, values: dict[str, Any]) -> PolyMesh:
     """A held irregular point moved to the held neighbour, and its mirrored one likewise."""
+    return _on_both_sides(document, _pole_and_goal(document), _either(document, pole_moved))
+
+
+def move_pole_shown(document: Document, values: dict[str, Any]) -> PolyMesh:
+    """The layer with the rows before and behind a held pole changed."""
+    return _by_rows(document, _pole_and_goal(document), pole_moved)
+
+
+Change = Callable[[PolyMesh, int, int], PolyMesh]
+
+
+def _two_poles(document: Document) -> Ints:
+    points = document.state.held.of("points")
+    if len(points) != 2:
+        raise EditRefused("Hold two irregular points, as one of three edges and one of five, to cancel them.")
+    return points
+
+
+def _pole_and_goal(document: Document) -> Ints:
     mesh, held = document.require_jacket().mesh, document.state.held
     points = held.of("points")
     if len(held.of("edges")) == 1 and len(points) == 0:
@@ -312,10 +339,38 @@ def move_pole(document: Document, values: dict[str, Any]) -> PolyMesh:
     poles = [p for p in points.tolist() if is_pole(mesh, p)]
     if len(poles) != 1:
         raise EditRefused("One of the two held points has to be irregular, the other not.")
-    return _on_both_sides(document, np.array([poles[0], int(points.sum()) - poles[0]]), pole_moved)
+    return np.array([poles[0], int(points.sum()) - poles[0]])
 
 
-def _on_both_sides(document: Document, points: Ints, change: Callable[[PolyMesh, int, int], PolyMesh]) -> PolyMesh:
+def _either(document: Document, by_rows: Change) -> Change:
+    """A change by whole rows, or where they wind too far the same by laying the part around anew."""
+    source = document.state.source
+
+    def change(mesh: PolyMesh, a: int, b: int) -> PolyMesh:
+        try:
+            return by_rows(mesh, a, b)
+        except EditRefused as reason:
+            if not mesh.is_quads or not is_pole(mesh, a):
+                raise
+            try:
+                return pole_relaid(mesh, a, b, surface_of(source.mesh if source is not None else mesh))
+            except EditRefused:
+                raise reason from None
+
+    return change
+
+
+def _by_rows(document: Document, points: Ints, change: Change) -> PolyMesh:
+    mesh = document.open_jacket().mesh
+    try:
+        return change(mesh, int(points[0]), int(points[1]))
+    except EditRefused as reason:
+        if not is_pole(mesh, int(points[0])):
+            raise
+        raise EditRefused("The rows here wind far: the part around is laid anew.") from reason
+
+
+def _on_both_sides(document: Document, points: Ints, change: Change) -> PolyMesh:
     """What a change of two points makes of the layer, mirrored where the bench is; new points lie on the source."""
     mesh = document.open_jacket().mesh
     other = reflected(mesh.points[points], document.state.mirror) if document.state.mirror else None
@@ -384,8 +439,8 @@ _ROWS = (
     Tidying("planar-faces", "Make each face flat", "planar quads", "make faces flat", planar),
     Tidying("untangle", "Untangle", "crossed folded inset edges", "untangle", untangle),
     Tidying("turn-edge", "Turn the edge", "rotate spin flip irregular pole", "turn an edge", turn_edges),
-    Tidying("cancel-pair", "Cancel two poles", "irregular points pair three five remove", "cancel two poles", cancel_pair),
-    Tidying("move-pole", "Move the pole along", "irregular point row shift", "move a pole", move_pole),
+    Tidying("cancel-pair", "Cancel two poles", "irregular points pair three five remove", "cancel two poles", cancel_pair, True, cancel_pair_shown),
+    Tidying("move-pole", "Move the pole along", "irregular point row shift", "move a pole", move_pole, True, move_pole_shown),
     Tidying("collapse-row", "Take the row out", "collapse ring of quads", "take a row out", collapse_rows),
     Tidying("add-row", "Add a row", "insert loop ring of quads", "add a row", add_rows),
     Tidying("pair-triangles", "Pair triangles to quads", "tris to quads convert join", "pair triangles", pair_triangles),

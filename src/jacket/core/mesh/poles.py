@@ -100,7 +100,5 @@ def pole_moved(mesh: PolyMesh, pole: int, to: int) -> PolyMesh:
     raise EditRefused("The row ahead and the row behind are one here; the point cannot move this way.")
 
 
-
-
 def _way(mesh: PolyMesh, a: int, b: int) -> Floats:
     return unit((mesh.points[b] - mesh.points[a])[None])[0]

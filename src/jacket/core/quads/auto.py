@@ -168,5 +168,3 @@ def carried_share(quads: PolyMesh, line: Floats, surface: Bvh, step: float) -> f
     pieces = np.stack([path[:, :-1], path[:, 1:]], axis=2).reshape(-1, 2, 3)
     far = Bvh.of_segments(pieces).closest(line)[2]
     return float((far <= 0.05 * step).mean())
-
-

@@ -35,7 +35,7 @@ def crease_density(base: Base, length: float, form: float, painted: Floats | Non
         return painted
     at_crease = np.zeros(base.mesh.n_points, bool)
     at_crease[base.creases.ravel()] = True
-    left_out = at_crease[base.mesh.triangle_points].any(axis=1)
+    left_out = np.asarray(at_crease[base.mesh.triangle_points].any(axis=1))
     density = form_density(base.mesh, length, form, left_out)
     return density if painted is None else density * painted
 
@@ -210,5 +210,3 @@ def _line_corners(mesh: PolyMesh, pairs: Any) -> Floats:
     # Two unit vectors that leave a straight point cancel; at 45° of bend their sum is 0.77 long.
     bent = (degree == 2) & (np.linalg.norm(total, axis=1) > 0.77)
     return mesh.points[((degree > 0) & (degree != 2)) | bent]
-
-

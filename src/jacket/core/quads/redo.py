@@ -85,7 +85,9 @@ def taken_inside(
     return best, (RING_NOTE,)
 
 
-RING_NOTE = "No grid fits the edges round this part, so a ring of quads joins the new ones; look at its irregular points."
+RING_NOTE = (
+    "No grid fits the edges round this part, so a ring of quads joins the new ones; look at its irregular points."
+)
 
 
 def _reach(region: PolyMesh) -> float:

@@ -19,7 +19,7 @@ from jacket.core.quads.covering import sound
 from jacket.core.quads.cut import cut_mesh
 from jacket.core.quads.extract import extract_quads
 from jacket.core.quads.field import Field, field_turns, singular_indices
-from jacket.core.quads.figures import irregular_count
+from jacket.core.quads.figures import irregular_count, irregular_points
 from jacket.core.quads.gridmap import GridSolver
 from jacket.core.quads.pairs import singular_moved
 from jacket.core.quads.redo import finer, whole_border_edges
@@ -51,7 +51,7 @@ def pole_relaid(
             break
         last = faces
         new = _relaid(jacket, np.flatnonzero(faces).astype(np.int32), pole, to, surface, sharp)
-        if new is not None and irregular_count(new) <= wanted:
+        if new is not None and irregular_count(new) <= wanted and (wanted < before or _changed(jacket, new, faces)):
             return new
     raise EditRefused("No grid of quads lets this point go there; move or cancel another one.")
 
@@ -62,7 +62,37 @@ def _around(mesh: PolyMesh, points: list[int], rings: int) -> Bools:
     near[points] = True
     for _ in range(rings):
         near[quads[near[quads].any(axis=1)]] = True
-    return near[quads].all(axis=1)
+    return np.asarray(near[quads].all(axis=1))
+
+
+def _changed(old: PolyMesh, new: PolyMesh, faces: Bools) -> bool:
+    """Whether irregular points lie elsewhere among the rows: the steps from what stayed to each of them differ."""
+    if old.n_faces != new.n_faces:
+        return True
+    inside = np.zeros(old.n_points, bool)
+    inside[old.corners[faces[old.face_of_corner]]] = True
+    inside[old.corners[~faces[old.face_of_corner]]] = False
+    fixed = np.flatnonzero(~inside)
+    if len(fixed) == 0:
+        return True
+    same = cKDTree(new.points).query(old.points[fixed])[1]
+    return not np.array_equal(_steps_to_poles(old, fixed), _steps_to_poles(new, same))
+
+
+def _steps_to_poles(mesh: PolyMesh, places: Ints) -> Ints:
+    """(K,) edges from each of some points to the nearest irregular point."""
+    topology = mesh.topology
+    steps = np.full(mesh.n_points, 10_000, np.int32)
+    steps[irregular_points(mesh)] = 0
+    a, b = topology.edge_points.T
+    for _ in range(200):
+        new = steps.copy()
+        np.minimum.at(new, a, steps[b] + 1)
+        np.minimum.at(new, b, steps[a] + 1)
+        if np.array_equal(new, steps):
+            break
+        steps = new
+    return steps[places]
 
 
 def _relaid(jacket: PolyMesh, faces: Ints, pole: int, to: int, surface: Bvh, sharp: float) -> PolyMesh | None:
@@ -87,12 +117,15 @@ def _relaid(jacket: PolyMesh, faces: Ints, pole: int, to: int, surface: Bvh, sha
         return None
     euler, edges = euler_characteristic(region), len(region.topology.border_edges)
     reach = 1e-6 * length
+    own = (
+        cKDTree(region.points[np.unique(region.topology.edge_points[region.topology.border_edges])]) if edges else tree
+    )
     for times in (1.0, 0.97, 1.04):
         quads = extract_quads(mesh, solver.solve(length * times))
         if not sound(quads, euler) or len(quads.topology.border_edges) != edges:
             continue
         border = quads.topology.border_points
-        if border.any() and tree.query(quads.points[border])[0].max() > reach:
+        if border.any() and own.query(quads.points[border])[0].max() > reach:
             continue
         quads = settled_part(quads, border, surface)
         if float(scaled_jacobian(quads).min()) > LEAST:

@@ -57,7 +57,7 @@ def inner_part(patch: PolyMesh, jacket: PolyMesh, faces: Ints, room: float) -> P
     border = _border_segments(faces_removed(jacket, np.flatnonzero(~chosen)).mesh if not chosen.all() else jacket)
     if len(border):
         inside &= Bvh.of_segments(border).closest(patch.points)[2] >= room
-    keep = inside[patch.as_quads()].all(axis=1)
+    keep: Bools = np.asarray(inside[patch.as_quads()].all(axis=1))
     topology = patch.topology
     across = np.where(topology.twin >= 0, topology.twin // 4, -1).reshape(-1, 4)
     while True:
