@@ -198,7 +198,9 @@ def _tidying(row: Tidying) -> Callable[[Host], None]:
             if now is not before:
                 raise JacketError(f"The layer changed meanwhile, so '{row.step}' was not applied; do it again.")
             held = host.document.state.held
-            host.document.edit_jacket(row.step, mesh, held if mesh.n_points == before.n_points and not row.long else None)
+            host.document.edit_jacket(
+                row.step, mesh, held if mesh.n_points == before.n_points and not row.long else None
+            )
 
         if row.long:
             host.document.open_jacket()

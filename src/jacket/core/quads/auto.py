@@ -9,12 +9,13 @@ import numpy as np
 from scipy.spatial import cKDTree
 
 from jacket.core.fit.tidy import levelled
-from jacket.core.mesh.geometry import edge_lengths, face_areas
+from jacket.core.mesh.choosing import edge_paths
+from jacket.core.mesh.geometry import edge_lengths, face_areas, face_centres
 from jacket.core.mesh.polymesh import Bools, Floats, PolyMesh
-from jacket.core.quads.covering import covered
-from jacket.core.quads.figures import QuadFigures, measure_quads
+from jacket.core.quads.covering import Watch, covered, unwatched
+from jacket.core.quads.figures import QuadFigures, irregular_points, measure_quads
 from jacket.core.quads.settings import AutoSettings
-from jacket.core.quads.steering import Guide, Paint, checked_guide, dense_guide, doubled, half_of
+from jacket.core.quads.steering import Guide, Paint, bridged, checked_guide, dense_guide, doubled, half_of
 from jacket.core.source.weld import welded_triangles
 from jacket.core.space.bvh import Bvh
 from jacket.errors import MeshError
@@ -34,9 +35,13 @@ class AutoResult:
 
 
 def automatic_quads(
-    source: PolyMesh, settings: AutoSettings, progress: Progress = silent, surface: Bvh | None = None
-) -> AutoResult:
+    source: PolyMesh, settings: AutoSettings, progress: Progress = silent, surface: Bvh | None = None,
+    watch: Watch = unwatched, unguided: PolyMesh | None = None,
+) -> AutoResult:  # fmt: skip
     """Cover a source with about the wanted number of quads; the same input gives the same bytes.
+
+    `watch` is shown short strokes (S, 2, 3) along the field before there are quads. Where there are guides they are told
+    against the result without them: `unguided` if that is at hand, else it is made too.
 
     Raises MeshError when the source has no area or fewer than 12 quads are asked for.
     """
@@ -49,25 +54,35 @@ def automatic_quads(
     surface = surface or Bvh.build(source.points, source.triangle_points)
     guides = [checked_guide(g, surface) for g in settings.guides]
     notes: list[str] = []
+    whole = progress
+    if guides:
+        progress = part(whole, 0.0, 0.95 if unguided is not None else 0.55)
+    marks = marked_curves(source) if settings.marked else []
+    own = guides + marks
     if settings.mirror:
-        quads, singular = _mirrored(source, surface, wanted, settings, guides, notes, progress)
+        quads, singular = _mirrored(source, surface, wanted, settings, own, notes, progress, watch)
     else:
-        quads, singular = covered(source, surface, wanted, area, settings, guides, notes, progress)
+        quads, singular = covered(source, surface, wanted, area, settings, own, notes, progress, watch)
     progress(0.95, "measuring the result")
     figures = measure_quads(quads, source, surface)
-    notes += guide_notes(quads, guides, surface)
+    if guides:
+        if unguided is None:
+            unguided = automatic_quads(source, settings.unguided(), part(whole, 0.55, 0.98), surface).mesh
+        notes += guide_notes(quads, guides, surface, unguided)
     return AutoResult(quads, figures, singular, tuple(notes))
 
 
 def _mirrored(
     source: PolyMesh, surface: Bvh, wanted: int, settings: AutoSettings, guides: list[Guide], notes: list[str],
-    progress: Progress,
+    progress: Progress, watch: Watch,
 ) -> tuple[PolyMesh, int]:  # fmt: skip
-    """Quads over the positive side of the mirror plane and their image, welded along it: points come in exact pairs,
-    and the plane is a row of edges."""
+    """Quads over the positive side of the mirror plane and their image: points come in exact pairs. The two are welded
+    in the plane, which is a row of edges, or joined by a row of quads across it."""
     axis = "xyz".index(settings.mirror)
     welded, triangles = welded_triangles(source)
     half = PolyMesh.from_faces(*half_of(welded, triangles, axis))
+    # A row of quads across the plane is one step wide: each side ends half a step off it.
+    plane = 0.5 * float(np.sqrt(face_areas(source).sum() / wanted)) if settings.across else 0.0
     share = float(face_areas(half).sum() / face_areas(source).sum())
     own = [Guide(np.where(np.arange(3) == axis, np.abs(g.points), g.points), g.hard, g.closed) for g in guides]
     spots = tuple(replace(s, place=tuple(abs(v) if k == axis else v for k, v in enumerate(s.place)))  # type: ignore[arg-type]
@@ -77,13 +92,17 @@ def _mirrored(
         own_side = paint.places[:, axis] >= 0
         paint = Paint(paint.places[own_side], paint.values[own_side])
     aim = max(wanted // 2, 12)
+    if plane:
+        side = half_of(welded - plane * np.eye(3)[axis], triangles, axis)
+        half = PolyMesh.from_faces(side[0] + plane * np.eye(3)[axis], side[1])
+        aim = max(round(aim * float(face_areas(half).sum()) / (share * float(face_areas(source).sum()))), 12)
     quads, singular = covered(half, surface, aim, float(face_areas(half).sum()), replace(settings, spots=spots, paint=paint), own,
-                               notes, progress)  # fmt: skip
+                               notes, progress, watch)  # fmt: skip
     step = float(np.sqrt(face_areas(quads).sum() / max(quads.n_faces, 1)))
-    on = _in_plane(quads, axis, 0.2 * step)
+    on = _in_plane(quads, axis, plane, 0.2 * step)
     points = quads.points.copy()
     if on.any():
-        points = levelled(points, np.flatnonzero(on), axis, 0.0, surface)
+        points = levelled(points, np.flatnonzero(on), axis, plane, surface)
     # What relaxing carried over the plane comes back to its own side.
     over = (points[:, axis] <= 0) & ~on
     points[over, axis] = 1e-3 * step
@@ -93,35 +112,62 @@ def _mirrored(
         notes.append("The source does not meet the mirror plane; its mirror image was put beside it.")
     if abs(share - 0.5) > 0.02:
         notes.append(f"The positive side holds {100 * share:.0f} % of the source; only it was covered and mirrored.")
-    return doubled(quads.with_points(points), on, axis), 2 * singular
+    quads = quads.with_points(points)
+    return (bridged if plane else doubled)(quads, on, axis), 2 * singular
 
 
-def _in_plane(quads: PolyMesh, axis: int, reach: float) -> Bools:
-    """(V,) border points that lie in the mirror plane: those of border edges both of whose ends are near it."""
+def _in_plane(quads: PolyMesh, axis: int, plane: float, reach: float) -> Bools:
+    """(V,) border points that lie in a plane across an axis: those of border edges both of whose ends are near it."""
     topology = quads.topology
-    near = np.abs(quads.points[:, axis]) < reach
+    near = np.abs(quads.points[:, axis] - plane) < reach
     ends = topology.edge_points[topology.border_edges]
     out = np.zeros(quads.n_points, bool)
     out[ends[near[ends].all(axis=1)]] = True
     return out
 
 
-def guide_notes(quads: PolyMesh, guides: Sequence[Guide], surface: Bvh) -> list[str]:
-    """What became of each guide: the share of a hard one that edges carry, and irregular points beside any."""
-    if not guides or quads.n_faces == 0:
+def guide_notes(quads: PolyMesh, guides: Sequence[Guide], surface: Bvh, without: PolyMesh) -> list[str]:
+    """What became of each guide: the share of a hard one that edges carry, and irregular points and the largest gap
+    beside any, now and in the result `without` guides; with a warning where it made things worse."""
+    if quads.n_faces == 0:
         return []
-    topology = quads.topology
-    odd = np.flatnonzero((topology.valence > 0) & ~topology.border_points & (topology.valence != 4))
     step = float(np.median(edge_lengths(quads)))
+    size = float(np.linalg.norm(np.ptp(surface.points, axis=0)))
     out = []
     for k, guide in enumerate(guides):
         line = dense_guide(guide, 0.1 * step)
-        beside = int((cKDTree(line).query(quads.points[odd])[0] < 1.5 * step).sum()) if len(odd) else 0
-        text = f"Guide {k + 1}: {beside} irregular points beside it"
+        now, before = (_beside(m, line, 2.0 * step, surface) for m in (quads, without))
+        text = (f"Guide {k + 1}: {now[0]} irregular points beside it ({before[0]} without it), largest gap there "
+                f"{100 * now[1] / size:.2f} % ({100 * before[1] / size:.2f} % without)")  # fmt: skip
         if guide.hard:
             text += f", {100 * carried_share(quads, line, surface, step):.0f} % carried by edges"
-        out.append(text + ".")
+        worse = now[0] > before[0] + 2 or now[1] > 1.3 * before[1] + 1e-4 * size
+        out.append(
+            text + (". It makes the result worse there; move it along the form or make it soft." if worse else ".")
+        )
     return out
+
+
+def _beside(mesh: PolyMesh, line: Floats, reach: float, surface: Bvh) -> tuple[int, float]:
+    """Irregular points within reach of a line, and how far the faces there lie off the surface."""
+    tree = cKDTree(line)
+    odd = mesh.points[irregular_points(mesh)]
+    count = int((tree.query(odd)[0] < reach).sum()) if len(odd) else 0
+    centres = face_centres(mesh)
+    near = centres[tree.query(centres)[0] < reach]
+    return count, float(surface.closest(near)[2].max()) if len(near) else 0.0
+
+
+def marked_curves(source: PolyMesh) -> list[Guide]:
+    """Edges of a source marked as sharp, as hard guides: chains from corner to corner."""
+    pairs = np.concatenate([source.mark(n) for n in source.marks if n == "sharp"]
+                           or [np.zeros((0, 2), np.int32)])  # fmt: skip
+    edges = source.topology.find_edges(pairs) if len(pairs) else np.zeros(0, np.int32)
+    edges = np.unique(edges[edges >= 0])
+    if len(edges) == 0:
+        return []
+    return [Guide(source.points[path[:-1] if closed and path[0] == path[-1] else path], True, closed)
+            for path, closed in edge_paths(source, edges.astype(np.int32)) if len(path) > 1]  # fmt: skip
 
 
 def quads_within_gap(

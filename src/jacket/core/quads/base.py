@@ -38,12 +38,13 @@ class Base:
 
 def make_base(
     source: PolyMesh, surface: Bvh, wanted: int, quad_area: float, sharp: float, progress: Progress = silent,
-    guides: Sequence[Guide] = (), skinned: bool = True,
+    guides: Sequence[Guide] = (), skinned: bool = True, shortest: float = 8.0,
 ) -> Base:  # fmt: skip
     """Weld, open non-manifold edges, drop crumbs, then bring to about `wanted` even triangles.
 
     `quad_area` is the area one quad will have; parts smaller than twelve of them are crumbs.
-    `sharp` is the angle in degrees above which edges count as creases; 180 keeps none. Hard `guides` become creases. Where `skinned`
+    `sharp` is the angle in degrees above which edges count as creases; 180 keeps none;
+    runs of under `shortest` quads are left out. Hard `guides` become creases. Where `skinned`
     a torn source is replaced by a closed skin over it.
     """
     points, triangles = welded_triangles(source)
@@ -62,7 +63,7 @@ def make_base(
     while len(triangles) < wanted / 3:
         points, triangles = _halved_edges(points, triangles)
     points, triangles = simplify(points, triangles, max(wanted, 60), part(progress, 0.0, 0.7))
-    creases = find_creases(PolyMesh.from_faces(points, triangles), sharp, 8.0 * np.sqrt(quad_area))
+    creases = find_creases(PolyMesh.from_faces(points, triangles), sharp, shortest * float(np.sqrt(quad_area)))
     hard = [g for g in guides if g.hard]
     for step in range(6):
         progress(0.7 + 0.05 * step, "evening the base mesh")

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import Any
 
 import numpy as np
 
 from jacket.core.fit.relax import lines_of, relaxed, untangled
-from jacket.core.mesh.geometry import face_areas, unit
+from jacket.core.mesh.geometry import face_areas, face_centres, face_normals, unit
 from jacket.core.mesh.lifted import with_lifted
 from jacket.core.mesh.polymesh import Floats, PolyMesh
 from jacket.core.mesh.walks import euler_characteristic
@@ -16,7 +17,7 @@ from jacket.core.quads.clusters import untied
 from jacket.core.quads.curvature import form_density
 from jacket.core.quads.cut import cut_mesh
 from jacket.core.quads.extract import extract_quads
-from jacket.core.quads.field import smooth_field
+from jacket.core.quads.field import Field, smooth_field
 from jacket.core.quads.gridmap import MANY, GridSolver
 from jacket.core.quads.pairs import without_pairs
 from jacket.core.quads.settings import AutoSettings
@@ -40,19 +41,43 @@ def crease_density(base: Base, length: float, form: float, painted: Floats | Non
     return density if painted is None else density * painted
 
 
+Watch = Callable[[Floats], None]
+"""Is shown short strokes (S, 2, 3) along the field."""
+
+
+def unwatched(strokes: Floats) -> None:
+    """Nobody looks."""
+
+
+MOST_STROKES = 6000
+
+
+def field_strokes(mesh: PolyMesh, field: Field, half: float) -> Floats:
+    """(S, 2, 3) the two strokes of the cross at faces spread over a mesh, `half` long to each side and a little above it."""
+    every = max(1, 2 * mesh.n_faces // MOST_STROKES)
+    faces = np.arange(0, mesh.n_faces, every)
+    normal = face_normals(mesh)[faces]
+    centre = face_centres(mesh)[faces] + 0.05 * half * normal
+    u = field.direction[faces]
+    ways = np.concatenate([u, np.cross(normal, u)]) * half
+    centres = np.concatenate([centre, centre])
+    return np.stack([centres - ways, centres + ways], axis=1)
+
+
 def covered(
     source: PolyMesh, surface: Bvh, wanted: int, area: float, settings: AutoSettings, guides: list[Guide],
-    notes: list[str], progress: Progress,
+    notes: list[str], progress: Progress, watch: Watch = unwatched,
 ) -> tuple[PolyMesh, int]:  # fmt: skip
-    """Quads over a surface, and how many singular points their field has."""
+    """Quads over a surface, and how many singular points their field has; `watch` is shown its strokes."""
     light = int(np.clip(7.5 * wanted, 8_000, 60_000))
     base = make_base(source, surface, light, area / wanted, settings.sharp, part(progress, 0, 0.35), guides,
-                     settings.skin)  # fmt: skip
+                     settings.skin, settings.shortest)  # fmt: skip
     progress(0.35, "combing the flow over the surface")
     length = float(np.sqrt(area / wanted))
     soft = soft_pull(base.mesh, [g for g in guides if not g.hard], 2.5 * length)
     field = smooth_field(base.mesh, base.creases, settings.alignment, soft)
     field = without_pairs(base.mesh, field, base.creases, PAIR_REACH * length)
+    watch(field_strokes(base.mesh, field, 0.35 * length))
     painted = face_density(base.mesh, settings.spots, settings.paint)
     density = crease_density(base, length, settings.form, painted)
     solver = GridSolver(base.mesh, field, cut_mesh(base.mesh, field), base.creases, part(progress, 0.4, 0.6), density)

@@ -223,6 +223,26 @@ def half_of(points: Floats, triangles: Ints, axis: int) -> tuple[Floats, Ints]:
     return points[used], local.reshape(-1, 3).astype(np.int32)
 
 
+def bridged(half: PolyMesh, on: Bools, axis: int) -> PolyMesh:
+    """A mesh and its mirror image with a row of quads from each border edge between points flagged in `on` (V,) to its
+    image."""
+    n = half.n_points
+    image = half.points.copy()
+    image[:, axis] *= -1
+    quads = half.as_quads()
+    topology = half.topology
+    corner = topology.edge_corner[topology.border_edges]
+    a, b = half.corners[corner], half.corners[topology.next[corner]]
+    ends = on[a] & on[b]
+    a, b = a[ends], b[ends]
+    row = np.stack([b, a, a + n, b + n], axis=1)
+    return PolyMesh.from_faces(
+        np.concatenate([half.points, image]),
+        np.concatenate([quads, (quads + n)[:, ::-1], row]).astype(np.int64),
+        point_data={name: np.concatenate([v, v]) for name, v in half.point_data.items()},
+    )
+
+
 def doubled(half: PolyMesh, on: Bools, axis: int) -> PolyMesh:
     """A mesh and its mirror image, welded at the points flagged in `on` (V,), which lie in the plane; what hangs on
     points is mirrored too."""
