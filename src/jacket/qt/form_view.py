@@ -12,7 +12,7 @@ from jacket.core.space.raster import covered
 from jacket.document.derived import kept, light_of, pickable, surface_of
 from jacket.document.document import Document
 from jacket.qt.glview import GlView
-from jacket.qt.overlay import draw_axes, draw_difference, draw_poles
+from jacket.qt.overlay import draw_axes, draw_difference, draw_halves, draw_poles
 from jacket.qt.scenes import pole_ids
 from jacket.qt.theme import font
 from jacket.tools.events import Pointer
@@ -38,6 +38,8 @@ class FormView(GlView):
         self.overlay.extra = self._paint_extra
         self.mark_poles = False
         self.compare_outline = False
+        self.halves: tuple[str, str] | None = None
+        """What is shown in the left and in the right half, where two meshes are compared."""
         self._difference: tuple[Any, Any, Any, int] | None = None
 
     def _paint_extra(self, painter: QPainter) -> None:
@@ -47,6 +49,8 @@ class FormView(GlView):
                 self._paint_poles(painter)
             if self.compare_outline:
                 self._paint_difference(painter)
+        if self.halves is not None:
+            draw_halves(painter, self.halves, self.width(), self.height())
         draw_axes(painter, self.camera.rotation, self.height())
 
     def _paint_poles(self, painter: QPainter) -> None:

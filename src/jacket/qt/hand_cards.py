@@ -219,8 +219,8 @@ def move_rows(panel: Panel, card: Card) -> None:
 
 
 def trial_rows(panel: Panel, card: Card, state: State) -> None:
-    """The trials side by side: a click looks at one, B goes to the next."""
-    for trial in state.trials:
+    """The trials one under another: a click looks at one, B goes to the next; and what can be done with the one shown."""
+    for trial in state.trials if len(state.trials) > 1 else ():
         f = trial.figures
         row = QPushButton()
         row.setObjectName("chosen" if state.trial is trial else "row")
@@ -237,7 +237,18 @@ def trial_rows(panel: Panel, card: Card, state: State) -> None:
         row.setMinimumHeight(24)
         row.clicked.connect(partial(panel.trial_wanted.emit, trial.id))
         card.column.addWidget(row)
-    _beside(card, _command(panel, "next-trial", "Blink to the next (B)"), _command(panel, "keep-trial", "As a layer"))
+    if len(state.trials) > 1:
+        _beside(
+            card, _command(panel, "next-trial", "Blink to the next (B)"), _command(panel, "show-split", "Side by side")
+        )
+    else:
+        _beside(
+            card,
+            _command(panel, "show-split", "Beside the jacket"),
+            _command(panel, "show-trial", "Look at the jacket"),
+        )
+    _beside(card, _command(panel, "again-trial", "Make it again"), _command(panel, "keep-trial", "As a layer"))
+    _beside(card, _command(panel, "take-inside", "Take it where held"))
 
 
 TOOL_ROWS: dict[str, Any] = {

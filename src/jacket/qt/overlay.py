@@ -113,6 +113,19 @@ def draw_poles(painter: QPainter, at: Any, valence: Any) -> None:
         painter.drawText(QRectF(x - 8, y - 8, 16, 16), Qt.AlignmentFlag.AlignCenter, str(count))
 
 
+def draw_halves(painter: QPainter, names: tuple[str, str], width: int, height: int) -> None:
+    """A line down the middle, and the name of what is shown on either side of it."""
+    painter.setPen(QPen(QColor("#fbf9f4"), 2))
+    painter.drawLine(width // 2, 44, width // 2, height - 8)
+    painter.setFont(font(9, bold=True))
+    for k, name in enumerate(names):
+        box = painter.fontMetrics().boundingRect(name).adjusted(-8, -4, 8, 4)
+        box.moveTo(width // 2 + (10 if k else -10 - box.width()), 48)
+        painter.fillRect(box, QColor(35, 39, 46, 210))
+        painter.setPen(QColor("#fbf9f4"))
+        painter.drawText(box, Qt.AlignmentFlag.AlignCenter, name)
+
+
 def draw_difference(painter: QPainter, beyond: Any, short: Any) -> float:
     """Two masks (H, W) as washes: where only the source shows, and where only the jacket does."""
     picture = np.zeros((*beyond.shape, 4), np.uint8)

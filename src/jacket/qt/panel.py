@@ -500,10 +500,15 @@ class Panel(QScrollArea):
             card.row("Irregular points", f"{f.get('irregular_percent', 0):.1f} %")
             card.row("Corner quality, mean", f"{f.get('jacobian_mean', 0):.3f}")
             card.row("Gap, mean / largest", f"{f.get('gap_out_mean', 0):.2f} / {f.get('gap_out_largest', 0):.2f} %")
+            card.row("Least corner", f"{f.get('jacobian_least', 0):.2f}")
             if "seconds" in f:
                 card.row("Took", f"{f['seconds']:.1f} s")
-        if len(state.trials) > 1:
-            hand_cards.trial_rows(self, card, state)
+            for note in f.get("notes", ()):
+                said = QLabel(note)
+                said.setObjectName("soft")
+                said.setWordWrap(True)
+                card.column.addWidget(said)
+        hand_cards.trial_rows(self, card, state)
         line = QHBoxLayout()
         for command_id, name in (("take-trial", "main"), ("drop-trial", "")):
             button = QPushButton("Take" if name else "Throw away")
@@ -528,8 +533,12 @@ def _topology_card(panel: Panel, card: Card) -> None:
     else:
         panel.number(card, "Quads wanted", "quads", 12, 200_000)
     panel.number(card, "Keep sharp over", "sharp", 1, 180, "°", whole=False)
+    panel.number(card, "Creases from", "shortest", 0, 1000, "quads", whole=False)
+    panel.number(card, "Closer in bends", "form", 0, 100, "%", whole=False)
+    card.row("Row across the mirror", hand_cards.value_switch(panel, "across", "Row across the mirror"))
     card.row("Skin over torn scans", hand_cards.value_switch(panel, "skin", "Skin over torn scans"))
     panel.action(card, "make-trial", main=True)
+    panel.action(card, "redo-part")
     panel.action(card, "relax-all")
     panel.action(card, "remove-held")
 

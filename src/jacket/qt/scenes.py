@@ -46,6 +46,7 @@ class Display:
         "source": True, "jacket": True, "wire": True, "gap": False, "poles": True, "seams": True, "islands": False,
         "checker": False, "stretch": False, "names": True, "night": False, "trial": True, "moved": False, "through": False, "backs": True,
         "solid": True, "lifted": True, "uncovered": False, "edge of sight": False,
+        "split": False,
     })  # fmt: skip
     shade: str = "smooth"
     cut_axis: str = ""
@@ -351,8 +352,11 @@ def form_scene(
     trial: PolyMesh | None,
     offenders: Floats | None,
     proposal: Proposal | None = None,
+    strokes: Floats | None = None,
+    other: PolyMesh | None = None,
 ) -> Scene:
-    """The form view's scene."""
+    """The form view's scene; `strokes` (S, 2, 3) of a field that is being made, `other` a mesh to compare with the one
+    that is shown, in the right half."""
     source = state.source
     base: list[Surface] = []
     tiers: list[list[Surface]] = []
@@ -365,14 +369,19 @@ def form_scene(
     shown = trial if trial is not None and display.on["trial"] else None
     mesh = shown if shown is not None else jacket.mesh if jacket is not None and jacket.visible else None
     if display.on["jacket"] and shown is None:
-        for other in state.jackets:
-            if other.visible and jacket is not None and other.id != jacket.id and other.mesh.n_faces:
-                layers += resting_layers(other.mesh, state, display, palette, 0.008 * size)
+        for resting in state.jackets:
+            if resting.visible and jacket is not None and resting.id != jacket.id and resting.mesh.n_faces:
+                layers += resting_layers(resting.mesh, state, display, palette, 0.008 * size)
     if mesh is not None and display.on["jacket"] and mesh.n_points:
         if source is None:
             size = mesh.diagonal
         layers += jacket_layers(mesh, state if shown is None else state.with_(held=type(state.held)()), display,
                                 palette, 0.008 * size, stage)  # fmt: skip
+    beside: list[Layer] = []
+    if other is not None and display.on["jacket"] and other.n_points:
+        beside = jacket_layers(other, state.with_(held=type(state.held)()), display, palette, 0.008 * size, stage)
+    if strokes is not None and len(strokes):
+        layers.append(Layer(lines=line_rows(strokes, rgb("#fbf9f4", 0.95), 1.6), pull=0.012 * size))
     if offenders is not None and len(offenders):
         layers.append(Layer(lines=line_rows(offenders, rgb(palette.held), 3.2), pull=0.01 * size))
     if stage == "source":
@@ -385,8 +394,29 @@ def form_scene(
     if proposal is not None:
         layers += proposal_layers(proposal, palette, 0.006 * size)
     return Scene(
-        tuple(base), tuple(map(tuple, tiers)), tuple(layers), rgb(palette.form_ground)[:3], display.on["through"], look
+        tuple(base),
+        tuple(map(tuple, tiers)),
+        tuple(layers),
+        tuple(beside),
+        rgb(palette.form_ground)[:3],
+        display.on["through"],
+        look,
     )
+
+
+def compared(state: State) -> tuple[PolyMesh | None, tuple[str, str] | None]:
+    """What the chosen trial is compared with, side by side: the next trial, or the jacket where there is no other; and
+    the names of both."""
+    trial = state.trial
+    if trial is None:
+        return None, None
+    if len(state.trials) > 1:
+        at = next(k for k, t in enumerate(state.trials) if t.id == trial.id)
+        other = state.trials[(at + 1) % len(state.trials)]
+        return other.mesh, (trial.name, other.name)
+    if state.jacket is None or state.jacket.mesh.n_faces == 0:
+        return None, None
+    return state.jacket.mesh, (trial.name, state.jacket.name)
 
 
 _curves: WeakKeyDictionary[Guide, tuple[PolyMesh, Floats]] = WeakKeyDictionary()

@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
 import numpy as np
-from PySide6.QtCore import QPoint, QSize, Qt, QTimer
+from PySide6.QtCore import QPoint, QSize, Qt, QTimer, Signal
 from PySide6.QtGui import QCloseEvent, QKeyEvent, QKeySequence, QShortcut
 from PySide6.QtWidgets import (
     QApplication,
@@ -40,6 +41,7 @@ from jacket.qt.scenes import (
     LIGHTS,
     Display,
     Heat,
+    compared,
     drawn_light,
     flat_scene,
     form_scene,
@@ -69,6 +71,8 @@ VIEW_HINT = "Right-drag turns · middle-drag shifts · wheel nears · right-clic
 class Window(QMainWindow):
     """Everything a user sees; also the host that commands run against."""
 
+    field_seen = Signal(object)
+
     def __init__(self, document: Document, settings: Settings) -> None:
         super().__init__()
         self.document, self.settings = document, settings
@@ -86,6 +90,8 @@ class Window(QMainWindow):
             t.id: t(document, self.tool_settings) for row in STAGE_TOOLS.values() for t in row
         }
         self.chosen = {stage: row[0].id for stage, row in STAGE_TOOLS.items()}
+        self.strokes: Any = None
+        self.field_seen.connect(self._show_strokes)
         self.worker, self.warmer, self.preparer, self.looker = Worker(self), Worker(self), Worker(self), Worker(self)
         self._uncovered_timer = QTimer(self, interval=250, singleShot=True)
         self._uncovered_timer.timeout.connect(self._look_for_uncovered)
@@ -284,6 +290,7 @@ class Window(QMainWindow):
         """Run a job in the background with progress in the strip."""
 
         def finished(result: Any) -> None:
+            self._show_strokes(None)
             self.strip.show_progress(None, "")
             self._show_hint()
             try:
@@ -293,12 +300,25 @@ class Window(QMainWindow):
             self.filing.open_next()
 
         def failed(sentence: str) -> None:
+            self._show_strokes(None)
             self.strip.show_progress(None, "")
             self.say(sentence)
             self.filing.open_next()
 
+        self.strokes = None
         self.worker.start(name, job, finished, failed)
         self.strip.show_progress(0.0, name)
+
+    def watch_field(self, strokes: Any) -> None:
+        """Show strokes (S, 2, 3) of a field until the work that makes it is over; may be called from any thread."""
+        self.field_seen.emit(strokes)
+
+    def _show_strokes(self, strokes: Any) -> None:
+        if strokes is not None and not self.worker.busy:
+            return
+        if strokes is not None or self.strokes is not None:
+            self.strokes = strokes
+            self._redraw()
 
     def _stop_work(self) -> None:
         (self.worker if self.worker.busy else self.warmer).stop()
@@ -641,9 +661,17 @@ class Window(QMainWindow):
     def _redraw(self) -> None:
         state = self.document.state
         trial = state.trial.mesh if state.trial is not None and self.stage == "topology" else None
-        self.form.show_scene(
-            form_scene(state, self.display, self.colours, self.stage, trial, self.offenders, self.proposal)
+        other, names = compared(state) if trial is not None and self.display.on["split"] else (None, None)
+        # While a field is shown, what lies over the source would hide it.
+        looked = (
+            replace(self.display, on={**self.display.on, "jacket": False}) if self.strokes is not None else self.display
         )
+        self.form.show_scene(
+            form_scene(
+                state, looked, self.colours, self.stage, trial, self.offenders, self.proposal, self.strokes, other
+            )
+        )
+        self.form.halves = names if looked.on["jacket"] and looked.on["trial"] else None
         mesh = state.jacket.mesh if state.jacket is not None else None
         # What the sheet shows hangs on faces, UVs and seams alone: moving points leaves its scene as it is.
         parts = (mesh.corners, mesh.uv, mesh.marks.get("seam")) if mesh is not None and mesh.uvs else ()

@@ -7,24 +7,27 @@ import threading
 from collections.abc import Callable
 from typing import Any
 
-from PySide6.QtCore import QObject, Signal
+from PySide6.QtCore import QObject, QTimer, Signal
 
 from jacket.errors import Cancelled, JacketError
 from jacket.progress import Progress
 
 log = logging.getLogger("jacket")
+LET_GO = 600
+"""Milliseconds after which a job that was told to stop is no longer waited for."""
 
 
 class Worker(QObject):
     """Runs a function in a thread of its own; results and errors come back in the window's thread."""
 
     progressed = Signal(float, str)
-    finished = Signal(object, object)
+    finished = Signal(int, object, object)
 
     def __init__(self, parent: QObject | None = None) -> None:
         super().__init__(parent)
         self._thread: threading.Thread | None = None
         self._stop = threading.Event()
+        self._number = 0
         self._done: Callable[[Any], None] | None = None
         self._failed: Callable[[str], None] | None = None
         self.name = ""
@@ -42,13 +45,20 @@ class Worker(QObject):
         if self.busy:
             raise JacketError(f"Jacket is still busy {self.name}; wait for it or stop it.")
         self.name, self._done, self._failed = name, done, failed
-        self._stop.clear()
-        self._thread = threading.Thread(target=self._run, args=(job,), daemon=True, name=f"jacket {name}")
+        self._stop = threading.Event()
+        self._number += 1
+        self._thread = threading.Thread(
+            target=self._run, args=(job, self._number, self._stop), daemon=True, name=f"jacket {name}"
+        )
         self._thread.start()
 
     def stop(self) -> None:
-        """Ask the job to stop; it does at its next report of progress."""
+        """Ask the job to stop; it does at its next report of progress. Where that takes longer than a moment the window
+        no longer waits for it, and what it still brings is thrown away."""
         self._stop.set()
+        number = self._number
+        if self.busy:
+            QTimer.singleShot(LET_GO, lambda: self._take(number, None, str(Cancelled())))
 
     def wait(self, seconds: float) -> None:
         """Wait for the thread to end, for closing down."""
@@ -56,25 +66,27 @@ class Worker(QObject):
         if thread is not None:
             thread.join(seconds)
 
-    def _progress(self, fraction: float, what: str) -> None:
-        if self._stop.is_set():
-            raise Cancelled
-        self.progressed.emit(fraction, what)
+    def _run(self, job: Callable[[Progress], Any], number: int, stop: threading.Event) -> None:
+        def progress(fraction: float, what: str) -> None:
+            if stop.is_set():
+                raise Cancelled
+            self.progressed.emit(fraction, what)
 
-    def _run(self, job: Callable[[Progress], Any]) -> None:
         try:
-            result, error = job(self._progress), None
+            result, error = job(progress), None
         except JacketError as problem:
             result, error = None, str(problem)
         except Exception:
             log.exception("unexpected failure while %s", self.name)
             result, error = None, f"Something unexpected went wrong while {self.name}; the log tells more."
         try:
-            self.finished.emit(result, error)
+            self.finished.emit(number, result, error)
         except RuntimeError:  # the window went away meanwhile
             log.info("the window closed before %s was done", self.name)
 
-    def _take(self, result: Any, error: str | None) -> None:
+    def _take(self, number: int, result: Any, error: str | None) -> None:
+        if number != self._number or self._thread is None:
+            return  # let go of already
         done, failed = self._done, self._failed
         self._thread = None
         self._done = self._failed = None

@@ -179,8 +179,16 @@ class Renderer:
             self.work.clear(depth=1.0)
             self.work.color_mask = True, True, True, True
             self.work.use()  # a mask counts from the next use on
+        half = size[0] // 2
+        if scene.beside:
+            self.work.scissor = 0, 0, half, size[1]
         for layer in scene.layers:
             self._draw_layer(layer, matrix, eye, size, view.lights)
+        if scene.beside:
+            self.work.scissor = half, 0, size[0] - half, size[1]
+            for layer in scene.beside:
+                self._draw_layer(layer, matrix, eye, size, view.lights)
+            self.work.scissor = None
         if self.flat is not self.work:
             self.context.copy_framebuffer(self.flat, self.work)
         target.use()

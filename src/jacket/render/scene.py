@@ -55,6 +55,8 @@ class Scene:
     base: tuple[Surface, ...] = ()
     lights: tuple[tuple[Surface, ...], ...] = ()
     layers: tuple[Layer, ...] = ()
+    beside: tuple[Layer, ...] = ()
+    """Where there are any, these are drawn in the right half of the view and `layers` in the left."""
     ground: tuple[float, float, float] = (0.44, 0.48, 0.52)
     through: bool = False
     """Whether layers are seen through the base."""

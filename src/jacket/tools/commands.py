@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import time
 from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
@@ -16,13 +15,11 @@ from jacket.core.layout.islands import density_scales
 from jacket.core.layout.pack import PackSettings, pack
 from jacket.core.mesh.edits import faces_removed, points_removed
 from jacket.core.mesh.polymesh import PolyMesh
-from jacket.core.quads.auto import AutoSettings, automatic_quads, quads_within_gap
 from jacket.core.seams.cuts import cut_edges, sew_edges, sharp_edges
 from jacket.core.seams.suggest import suggest_seams
 from jacket.core.source.symmetry import Plane
 from jacket.document.derived import islands_of, surface_of
 from jacket.document.document import Document
-from jacket.document.layers import keep_as_layer
 from jacket.document.state import STAGES, Held, SourceObject, State
 from jacket.errors import JacketError
 from jacket.progress import Progress
@@ -44,6 +41,7 @@ from jacket.tools.mending import (
     several_sources,
     take_proposal,
 )
+from jacket.tools.trials import trial_commands
 
 
 class Host(Protocol):
@@ -57,6 +55,7 @@ class Host(Protocol):
     def work(self, name: str, job: Callable[[Progress], Any], done: Callable[[Any], None]) -> None: ...
     def show_stage(self, stage: str) -> None: ...
     def toggle(self, display: str) -> None: ...
+    def watch_field(self, strokes: Any) -> None: ...
     def frame(self, everything: bool) -> None: ...
     def open_source(self) -> None: ...
     def open_project(self) -> None: ...
@@ -108,10 +107,6 @@ def has_uvs(state: State) -> bool:
     return uv is not None and bool(np.isfinite(uv).any())
 
 
-def has_trials(state: State) -> bool:
-    return bool(state.trials)
-
-
 def _edit(name: str, change: Callable[[Host, PolyMesh], PolyMesh]) -> Callable[[Host], None]:
     """A command that changes the jacket's mesh at once."""
 
@@ -139,77 +134,12 @@ def _long_edit(name: str, change: Callable[[Host, PolyMesh, Progress], PolyMesh]
     return run
 
 
-def _make_trial(host: Host) -> None:
-    source = host.document.require_source()
-    state = host.document.state
-    settings = trial_settings(state, host.values)
-    surface = surface_of(source.mesh)
-
-    def done(result: Any) -> None:
-        now = host.document.state.source
-        if now is None or now.mesh is not source.mesh:
-            raise JacketError("The source is gone meanwhile, so the trial was thrown away.")
-        figures = {**result.figures.as_dict(), "field_singularities": result.field_singularities}
-        figures["seconds"] = time.perf_counter() - start
-        told = {"quads": settings.quads, "sharp": settings.sharp, "edge": settings.edge, "mirror": settings.mirror,
-                "guides": len(settings.guides), "painted": settings.paint is not None}  # fmt: skip
-        host.document.add_trial(result.mesh, told, figures)
-        for note in result.notes:
-            host.say(note)
-
-    start = time.perf_counter()
-    most = float(host.values["gap"]) if host.values["aim"] == "gap" else 0.0
-
-    def job(progress: Progress) -> Any:
-        if most > 0:
-            return quads_within_gap(source.mesh, settings, most, progress, surface)
-        return automatic_quads(source.mesh, settings, progress, surface)
-
-    host.work("making a trial", job, done)
-
-
-def trial_settings(state: State, values: dict[str, Any]) -> AutoSettings:
-    """What a trial is made with: the card's numbers, the mirror, the guides and the painted density."""
-    return AutoSettings(
-        quads=int(values["quads"]), sharp=float(values["sharp"]),
-        edge=float(values["edge"]) if values["aim"] == "edge" else 0.0,
-        mirror=state.mirror, guides=state.guides, paint=state.paint, skin=bool(values["skin"]),
-    )  # fmt: skip
-
-
-def _chosen_trial(host: Host) -> int:
-    trial = host.document.state.trial
-    if trial is None:
-        raise JacketError("There is no trial; make one first.")
-    return trial.id
-
-
-def _take_trial(host: Host) -> None:
-    host.document.take_trial(_chosen_trial(host))
-
-
-def _drop_trial(host: Host) -> None:
-    host.document.drop_trial(_chosen_trial(host))
-
-
 def _clear_guides(host: Host) -> None:
     host.document.apply("take out all guides", host.document.state.with_(guides=()))
 
 
 def _clear_paint(host: Host) -> None:
     host.document.apply("take out the painted density", host.document.state.with_(paint=None))
-
-
-def _next_trial(host: Host) -> None:
-    state = host.document.state
-    ids = [t.id for t in state.trials]
-    host.document.choose_trial(ids[(ids.index(_chosen_trial(host)) + 1) % len(ids)])
-
-
-def _keep_trial(host: Host) -> None:
-    trial = host.document.state.trial
-    assert trial is not None
-    keep_as_layer(host.document, trial)
 
 
 def _mirror(axis: str) -> Callable[[Host], None]:
@@ -338,13 +268,8 @@ def build_commands() -> dict[str, Command]:
         Command("frame-all", "Frame everything", "zoom look view all", "Shift+F", always, lambda h: h.frame(True)),
         Command("let-go", "Let go of everything", "deselect none", "", has_held, _let_go),
         Command("remove-held", "Remove what is held", "delete erase faces edges points", "Delete", has_held, _edit("remove what was held", _remove_held)),
-        Command("make-trial", "Make a trial", "automatic quads remesh retopology generate", "", has_source, _make_trial),
-        Command("take-trial", "Take the trial", "accept use keep automatic", "", has_trials, _take_trial),
-        Command("drop-trial", "Throw the trial away", "discard reject automatic", "", has_trials, _drop_trial),
-        Command("next-trial", "Look at the next trial", "blink compare automatic", "B", lambda s: len(s.trials) > 1, _next_trial),
         Command("clear-guides", "Take out all guides", "curves remove", "", lambda s: bool(s.guides), _clear_guides),
         Command("clear-paint", "Take out the painted density", "brush remove", "", lambda s: s.paint is not None, _clear_paint),
-        Command("keep-trial", "Keep the trial as a layer", "layer save automatic", "", has_trials, _keep_trial),
         Command("relax-all", "Relax the whole jacket", "smooth even quads", "", has_quads, _edit("relax the jacket", _relax_all)),
         Command("mirror-x", "Mirror across the X plane", "symmetry", "", always, _mirror("x")),
         Command("mirror-y", "Mirror across the Y plane", "symmetry", "", always, _mirror("y")),
@@ -380,7 +305,8 @@ def build_commands() -> dict[str, Command]:
              "moved": "Show how far the jacket moved", "checker": "Show the checker", "stretch": "Show the stretch", "names": "Show island names", "night": "Night bench",
              "through": "See the jacket through the source", "solid": "Show the jacket's faces", "backs": "Show faces turned away",
              "lifted": "Show lifted points", "uncovered": "Show what is not covered",
-             "edge of sight": "Show the outline against the source"}  # fmt: skip
+             "edge of sight": "Show the outline against the source", "split": "Compare trials side by side"}  # fmt: skip
+    rows += trial_commands(Command)
     rows += [
         Command(f"show-{k.replace(' ', '-')}", label, "display toggle view hide", "", always, _toggle(k))
         for k, label in shows.items()

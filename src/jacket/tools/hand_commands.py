@@ -38,6 +38,7 @@ if TYPE_CHECKING:
 HAND_VALUES: dict[str, Any] = {
     **TIDY_VALUES, "nth": 2, "nth_offset": 0, "similar_by": "length", "similar_slack": 10.0, "sharp_weight": 10.0,
     "copies": 6, "copy_axis": "y", "aim": "number", "edge": 0.05, "gap": 0.5, "skin": True,
+    "shortest": 8.0, "form": 60.0, "across": False,
 }  # fmt: skip
 
 
