@@ -39,6 +39,7 @@ class Ladder(Drawing):
         self.width = 34.0
         """In pixels."""
         self.first_edge = -1
+        self.first_of: object = None
         self.clicked = False
         self.moved = False
         self.beside = False
@@ -92,7 +93,7 @@ class Ladder(Drawing):
         self.surface()
         self.start, self.moved, self.last = pointer, False, pointer
         if not self.path:
-            self.first_edge = self._border_edge(pointer)
+            self.first_edge, self.first_of = self._border_edge(pointer), self.mesh().topology
             self.beside = pointer.shift and self.first_edge >= 0
         self.add_place(pointer, 0.0)
 
@@ -149,6 +150,9 @@ class Ladder(Drawing):
     def _built(self, path: Floats) -> tuple[Floats, list[list[int]], Ints]:
         """New points, faces over old and new ones, and which old point each rung end was laid onto."""
         mesh, surface = self.mesh(), self.surface()
+        if self.first_of is not mesh.topology:
+            # Faces came or went between two clicks, by undoing for one: the number means another edge now.
+            self.first_edge, self.beside = -1, False
         width = self.width * self.pixel
         if len(path) < 2:
             raise EditRefused("The path is too short for a quad; drag farther over the source.")
