@@ -144,8 +144,9 @@ class Panel(QScrollArea):
         self.tool_card, self.bench_card = Card(""), Card("On the bench")
         self.held_card, self.trial_card = Card("Held"), Card("Trial")
         self.changed_card, self.proposal_card, self.picked_card = Card(""), Card(""), Card("Picked")
-        for card in (self.changed_card, self.proposal_card, self.tool_card, self.bench_card, self.picked_card,
-                     self.held_card, self.trial_card):  # fmt: skip
+        # What waits for a decision stands on top: a changed file, a proposal, a trial.
+        for card in (self.changed_card, self.proposal_card, self.trial_card, self.tool_card, self.bench_card,
+                     self.picked_card, self.held_card):  # fmt: skip
             self.column.addWidget(card)
         for card in (self.changed_card, self.proposal_card, self.picked_card):
             card.hide()
@@ -378,9 +379,7 @@ class Panel(QScrollArea):
                 name = build.__name__
                 folded = name in self.settings.folded
                 card.foldable(folded, partial(self._remember_fold, name))
-            # A trial stands right under the first card, where it was asked for.
-            at = self.column.indexOf(self.trial_card)
-            self.column.insertWidget(at if k == 0 else at + k, card)
+            self.column.insertWidget(self.column.indexOf(self.held_card) + 1 + k, card)
             self.stage_cards.append(card)
         state = self.document.state
         self.held_card.setVisible(stage != "source")

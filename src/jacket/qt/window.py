@@ -684,7 +684,7 @@ class Window(QMainWindow):
             self.flat.show_names = self.display.on["names"]
             self.flat.overlay.update()
         self.form.mark_poles = self.display.on["poles"] and self.display.on["jacket"] and self.stage == "topology" \
-            and trial is None and not self.display.smooth  # fmt: skip
+            and trial is None and self.strokes is None and not self.display.smooth  # fmt: skip
         self.form.compare_outline = self.display.on["edge of sight"]
         self.form.overlay.update()
         self.form.show_chips(self.display.on)

@@ -49,13 +49,10 @@ def unwatched(strokes: Floats) -> None:
     """Nobody looks."""
 
 
-MOST_STROKES = 6000
-
-
 def field_strokes(mesh: PolyMesh, field: Field, half: float) -> Floats:
-    """(S, 2, 3) the two strokes of the cross at faces spread over a mesh, `half` long to each side and a little above it."""
-    every = max(1, 2 * mesh.n_faces // MOST_STROKES)
-    faces = np.arange(0, mesh.n_faces, every)
+    """(S, 2, 3) the two strokes of the cross at faces spread evenly over a mesh, `half` long to each side and a little above it."""
+    cells = np.floor(face_centres(mesh) / max(2.6 * half, 1e-300)).astype(np.int64)
+    faces = np.unique(cells, axis=0, return_index=True)[1]
     normal = face_normals(mesh)[faces]
     centre = face_centres(mesh)[faces] + 0.05 * half * normal
     u = field.direction[faces]
