@@ -14,6 +14,7 @@ from jacket.core.mesh.geometry import dihedral_angles, edge_lengths, face_area_v
 from jacket.core.mesh.polymesh import Bools, Floats, Ints, PolyMesh, sorted_pairs
 from jacket.core.mesh.walks import face_parts
 from jacket.core.quads.steering import Guide, embedded
+from jacket.core.quads.subdivide import edges_split
 from jacket.core.source.simplify import simplify
 from jacket.core.source.skin import Tears, bridging, closed_skin, tears_of
 from jacket.core.source.weld import compact, welded_triangles
@@ -63,6 +64,10 @@ def make_base(
     while len(triangles) < wanted / 3:
         points, triangles = _halved_edges(points, triangles)
     points, triangles = simplify(points, triangles, max(wanted, 60), part(progress, 0.0, 0.7))
+    area = float(triangle_areas(points, triangles).sum())
+    # 1.5 times the side of the even triangles that so many of them would be.
+    longest = 1.5 * float(np.sqrt(2.31 * area / max(wanted, 60)))
+    points, triangles = _without_long_edges(points, triangles, longest)
     creases = find_creases(PolyMesh.from_faces(points, triangles), sharp, shortest * float(np.sqrt(quad_area)))
     hard = [g for g in guides if g.hard]
     for step in range(6):
@@ -70,8 +75,9 @@ def make_base(
         points, triangles = _improved(points, triangles, creases, surface)
         if step == 2 and hard:
             points, creases = _with_guides(PolyMesh.from_faces(points, triangles), creases, hard, surface)
+    mesh = _without_ears(PolyMesh.from_faces(points, triangles), creases)
     return Base(
-        PolyMesh.from_faces(points, triangles), creases, parts, faces, tears if skin is not None else None, bridge
+        mesh, creases, parts, faces, tears if skin is not None else None, bridge
     )
 
 
@@ -116,20 +122,30 @@ def _without_crumbs(points: Floats, triangles: Ints, least: float) -> tuple[Floa
 
 def _halved_edges(points: Floats, triangles: Ints) -> tuple[Floats, Ints]:
     """Each triangle split in four, for sources too coarse to carry the wanted quads."""
-    mesh = PolyMesh.from_faces(points, triangles)
-    middle = points[mesh.topology.edge_points].mean(axis=1)
-    m = mesh.topology.edge.reshape(-1, 3) + len(points)
-    t = triangles
-    parts = [
-        np.stack(rows, axis=1)
-        for rows in (
-            (t[:, 0], m[:, 0], m[:, 2]),
-            (t[:, 1], m[:, 1], m[:, 0]),
-            (t[:, 2], m[:, 2], m[:, 1]),
-            (m[:, 0], m[:, 1], m[:, 2]),
-        )
-    ]
-    return np.concatenate([points, middle]), np.concatenate(parts).astype(np.int32)
+    return edges_split(points, triangles, np.ones(PolyMesh.from_faces(points, triangles).topology.n_edges, bool))
+
+
+def _without_long_edges(points: Floats, triangles: Ints, longest: float) -> tuple[Floats, Ints]:
+    """Edges over a length split, and split again: a flat end of a few long triangles cannot bear a field."""
+    for _ in range(8):
+        mesh = PolyMesh.from_faces(points, triangles)
+        marks = edge_lengths(mesh) > longest
+        if not marks.any() or len(triangles) > 400_000:
+            break
+        points, triangles = edges_split(points, triangles, marks)
+    return points, triangles
+
+
+def _without_ears(mesh: PolyMesh, creases: Ints) -> PolyMesh:
+    """Triangles with two sides on creases or borders cut in two from the corner between these, so that each side has a
+    triangle of its own."""
+    topology = mesh.topology
+    flags = topology.edge_flags(creases)
+    flags[topology.border_edges] = True
+    on = flags[topology.edge.reshape(-1, 3)]
+    marks = np.zeros(topology.n_edges, bool)
+    marks[topology.edge.reshape(-1, 3)[(on.sum(axis=1) == 2)[:, None] & ~on]] = True
+    return PolyMesh.from_faces(*edges_split(mesh.points, mesh.triangle_points, marks)) if marks.any() else mesh
 
 
 def find_creases(mesh: PolyMesh, sharp: float, shortest: float) -> Ints:

@@ -43,13 +43,17 @@ def _moves(mesh: PolyMesh, held: Bools) -> list[tuple[int, tuple[int, ...]]]:
     a quad by moving a onto c."""
     topology = mesh.topology
     valence = topology.valence.astype(np.int64)
-    odd = (np.abs(valence - 4) >= 2) & ~topology.border_points & (valence > 0)
+    border = topology.border_points
+    wanted = np.where(border, 3, 4)
+    odd = (np.abs(valence - 4) >= 2) & ~border & (valence > 0)
+    # On a border that runs straight on, three edges are regular; a point of two there pulls its quad flat.
+    odd |= border & ~held & (valence == 2)
     quads = mesh.as_quads()
     near = odd.copy()
     near[quads[odd[quads].any(axis=1)]] = True
     rows = np.flatnonzero(near[quads].any(axis=1))
-    own = topology.border_points | held
-    cost = (valence - 4) ** 2
+    own = border | held
+    cost = (valence - wanted) ** 2
     out: list[tuple[int, tuple[int, ...]]] = []
     for f in rows.tolist():
         ring = quads[f].tolist()
@@ -67,13 +71,16 @@ def _moves(mesh: PolyMesh, held: Bools) -> list[tuple[int, tuple[int, ...]]]:
         c = int(topology.edge_corner[e])
         t = int(topology.twin[c])
         a, b = topology.edge_points[e].tolist()
-        if t < 0 or own[a] or own[b] or min(valence[a], valence[b]) <= 3:
+        if t < 0 or held[a] or held[b] or min(valence[a] - wanted[a], valence[b] - wanted[b]) < 0:
             continue
         following = topology.next
         p = int(mesh.corners[following[following[c]]])
         q = int(mesh.corners[following[following[t]]])
-        after = (valence[a] - 5) ** 2 + (valence[b] - 5) ** 2 + (valence[p] - 3) ** 2 + (valence[q] - 3) ** 2
-        out.append((int(cost[a] + cost[b] + cost[p] + cost[q] - after), (a, b)))
+        if held[p] or held[q]:
+            continue
+        four = np.array([a, b, p, q])
+        after = (valence[four] + (-1, -1, 1, 1) - wanted[four]) ** 2
+        out.append((int(cost[four].sum() - after.sum()), (a, b)))
     return sorted(out, key=lambda m: (-m[0], m[1]))
 
 

@@ -3,14 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import Any
 
 import numpy as np
 
 from jacket.core.fit.relax import lines_of, relaxed, untangled
-from jacket.core.mesh.geometry import face_areas, face_centres, face_normals, unit
+from jacket.core.mesh.geometry import face_areas, face_centres, face_normals
 from jacket.core.mesh.lifted import with_lifted
-from jacket.core.mesh.polymesh import Floats, PolyMesh
+from jacket.core.mesh.polymesh import Bools, Floats, PolyMesh
 from jacket.core.mesh.walks import euler_characteristic
 from jacket.core.quads.base import Base, make_base
 from jacket.core.quads.clusters import untied
@@ -19,6 +18,7 @@ from jacket.core.quads.cut import cut_mesh
 from jacket.core.quads.extract import extract_quads
 from jacket.core.quads.field import Field, smooth_field
 from jacket.core.quads.gridmap import MANY, GridSolver
+from jacket.core.quads.lines import line_flags, line_ways, opened_corners
 from jacket.core.quads.pairs import without_pairs
 from jacket.core.quads.settings import AutoSettings
 from jacket.core.quads.steering import Guide, face_density, soft_pull
@@ -26,6 +26,8 @@ from jacket.core.quads.subdivide import split_to_quads
 from jacket.core.space.bvh import Bvh
 from jacket.progress import Progress, part
 
+JAGS = 0.2
+"""Steps by which creases and borders may leave their chords before they bend there."""
 PAIR_REACH = 2.0
 """Steps apart up to which two singular points that undo one another are taken out: those cost no gap that shows."""
 
@@ -72,12 +74,15 @@ def covered(
     progress(0.35, "combing the flow over the surface")
     length = float(np.sqrt(area / wanted))
     soft = soft_pull(base.mesh, [g for g in guides if not g.hard], 2.5 * length)
-    field = smooth_field(base.mesh, base.creases, settings.alignment, soft)
+    ways = line_ways(base.mesh, base.creases, JAGS * length)
+    field = smooth_field(base.mesh, base.creases, settings.alignment, soft, ways)
     field = without_pairs(base.mesh, field, base.creases, PAIR_REACH * length)
+    field = opened_corners(base.mesh, field, base.creases, length)
     watch(field_strokes(base.mesh, field, 0.35 * length))
     painted = face_density(base.mesh, settings.spots, settings.paint)
     density = crease_density(base, length, settings.form, painted)
-    solver = GridSolver(base.mesh, field, cut_mesh(base.mesh, field), base.creases, part(progress, 0.4, 0.6), density)
+    solver = GridSolver(base.mesh, field, cut_mesh(base.mesh, field), base.creases, part(progress, 0.4, 0.6), density,
+                        ways=ways)  # fmt: skip
     notes += _notes_on(base)
     quads = _best_pass(base, solver, wanted, notes, part(progress, 0.6, 0.8))
     progress(0.8, "relaxing the quads on the source")
@@ -187,12 +192,15 @@ def _split_route(base: Base, solver: GridSolver, length: float, wanted: int) -> 
 def _fitted(quads: PolyMesh, base: Base, surface: Bvh, graded: bool = False) -> PolyMesh:
     """Relax on the source with crease and border points sliding on their lines."""
     step = float(np.sqrt(face_areas(base.mesh).sum() / max(quads.n_faces, 1)))
-    topology = base.mesh.topology
-    pairs = np.concatenate([base.creases, topology.edge_points[topology.border_edges]])
-    segments, bends = base.mesh.points[pairs], _line_corners(base.mesh, pairs)
+    flags = line_flags(base.mesh, base.creases)
+    segments = base.mesh.points[base.mesh.topology.edge_points[flags]]
+    bends = _line_corners(base.mesh, flags, line_ways(base.mesh, base.creases, JAGS * step))
     lines = lines_of(quads, segments, bends, 0.02 * step)
     if quads.is_quads:
-        quads = untied(quads, np.zeros(quads.n_points, bool) if lines is None else lines.sliding | lines.fixed)
+        on_crease = np.zeros(quads.n_points, bool)
+        if lines is not None:
+            on_crease = lines.sliding & ~quads.topology.border_points | lines.fixed
+        quads = untied(quads, on_crease)
         lines = lines_of(quads, segments, bends, 0.02 * step)
     # Where density is painted sizes are meant to differ; evening them would wash it out.
     evenness = 0.0 if graded else 0.2
@@ -221,14 +229,19 @@ def _face_gaps(quads: PolyMesh, surface: Bvh) -> Floats:
     return np.asarray(surface.closest(places)[2].reshape(5, -1).max(axis=0))
 
 
-def _line_corners(mesh: PolyMesh, pairs: Any) -> Floats:
-    """(K, 3) ends, forks and bends of over 45° of a set of edges."""
-    if len(pairs) == 0:
+def _line_corners(mesh: PolyMesh, flags: Bools, ways: Floats) -> Floats:
+    """(K, 3) ends, forks and bends of over 45° of a set of edges (E,) that run by `ways` (E, 3)."""
+    edges = np.flatnonzero(flags)
+    if len(edges) == 0:
         return np.zeros((0, 3))
-    degree = np.bincount(pairs.ravel(), minlength=mesh.n_points)
-    both = np.concatenate([pairs, pairs[:, ::-1]])
-    along = unit(mesh.points[both[:, 1]] - mesh.points[both[:, 0]])
-    total = np.stack([np.bincount(both[:, 0], along[:, k], minlength=mesh.n_points) for k in range(3)], axis=1)
-    # Two unit vectors that leave a straight point cancel; at 45° of bend their sum is 0.77 long.
-    bent = (degree == 2) & (np.linalg.norm(total, axis=1) > 0.77)
+    ends = mesh.topology.edge_points[edges]
+    degree = np.bincount(ends.ravel(), minlength=mesh.n_points)
+    # The two edges at a point of two: first seen from the front, then from the back.
+    first, last = np.full(mesh.n_points, -1), np.full(mesh.n_points, -1)
+    first[ends[::-1].ravel()] = np.repeat(edges[::-1], 2)
+    last[ends.ravel()] = np.repeat(edges, 2)
+    two = np.flatnonzero(degree == 2)
+    cosine = np.abs(np.einsum("ij,ij->i", ways[first[two]], ways[last[two]]))
+    bent = np.zeros(mesh.n_points, bool)
+    bent[two[cosine < np.cos(np.radians(45.0))]] = True
     return mesh.points[((degree > 0) & (degree != 2)) | bent]

@@ -31,20 +31,29 @@ class Field:
 
 
 def smooth_field(
-    mesh: PolyMesh, creases: Ints, alignment: float = 0.5, soft: tuple[Ints, Floats, Floats] | None = None
+    mesh: PolyMesh, creases: Ints, alignment: float = 0.5, soft: tuple[Ints, Floats, Floats] | None = None,
+    ways: Floats | None = None,
 ) -> Field:  # fmt: skip
     """The field of a manifold triangle mesh; `alignment` weighs curvature against smoothness, `soft` is what soft
-    guides ask for: faces, a direction (K, 3) and a strength (K,) each."""
+    guides ask for: faces, a direction (K, 3) and a strength (K,) each. `ways` (E, 3) are directions of creases and borders
+    (`line_ways`), those of the edges themselves without.
+
+    Two starts are tried, from coarse to fine and from the curvature itself; the one with fewer singular points stays.
+    """
     normals = face_normals(mesh)
     pull, weight = _curvature_pull(mesh, normals)
-    fixed = _fixed_directions(mesh, creases, pull, weight)
+    fixed = _fixed_directions(mesh, creases, pull, weight, ways)
     strength = np.where(fixed > 0, weight, weight * alignment)
     if soft is not None and len(soft[0]):
         faces, way, wanted = soft
         take = (wanted > strength[faces]) & (fixed[faces] == 0)
         pull[faces[take]] = way[take]
         strength[faces[take]] = wanted[take]
-    direction = _solve(mesh, normals, pull, strength, fixed)
+    fields = [_field(mesh, d, normals) for d in _solved(mesh, normals, pull, strength, fixed)]
+    return min(fields, key=lambda f: int(np.abs(f.index).sum()))
+
+
+def _field(mesh: PolyMesh, direction: Floats, normals: Floats) -> Field:
     quarter, residual = field_turns(mesh, direction, normals)
     return Field(direction, (quarter % 4).astype(np.int32), singular_indices(mesh, residual))
 
@@ -69,14 +78,21 @@ def _curvature_pull(mesh: PolyMesh, normals: Floats) -> tuple[Floats, Floats]:
     return pull, clear * (np.linalg.norm(pull, axis=1) > 0.5)
 
 
-def _fixed_directions(mesh: PolyMesh, creases: Ints, pull: Floats, weight: Floats) -> Ints:
+def _fixed_directions(
+    mesh: PolyMesh, creases: Ints, pull: Floats, weight: Floats, ways: Floats | None
+) -> Ints:
     """(F,) flags of triangles at creases and borders, whose `pull` is set along the edge."""
     topology = mesh.topology
     fixed = np.zeros(mesh.n_faces, np.int32)
     flags = topology.edge_flags(creases)
     flags[topology.border_edges] = True
     corner = np.flatnonzero(flags[topology.edge])
-    along = unit(mesh.points[mesh.corners[topology.next[corner]]] - mesh.points[mesh.corners[corner]])
+    if ways is None:
+        along = unit(mesh.points[mesh.corners[topology.next[corner]]] - mesh.points[mesh.corners[corner]])
+    else:
+        normal = face_normals(mesh)[mesh.face_of_corner[corner]]
+        along = ways[topology.edge[corner]]
+        along = unit(along - normal * np.einsum("ij,ij->i", along, normal)[:, None])
     faces = mesh.face_of_corner[corner]
     pull[faces] = along
     weight[faces] = 1.0
@@ -87,7 +103,8 @@ def _fixed_directions(mesh: PolyMesh, creases: Ints, pull: Floats, weight: Float
 # ---- smoothing --------------------------------------------------------------------------------
 
 
-def _solve(mesh: PolyMesh, normals: Floats, pull: Floats, weight: Floats, fixed: Ints) -> Floats:
+def _solved(mesh: PolyMesh, normals: Floats, pull: Floats, weight: Floats, fixed: Ints) -> list[Floats]:
+    """Directions (F, 3) from two starts: from the coarsest level down, and from the curvature as it is."""
     areas = face_areas(mesh)
     levels = [(face_graph(mesh), normals, pull, weight, fixed, areas)]
     parents = []
@@ -107,7 +124,10 @@ def _solve(mesh: PolyMesh, normals: Floats, pull: Floats, weight: Floats, fixed:
             graph.indptr, graph.indices, graph.data, normal, aim, strength, held, direction.copy(),
             20 if level else 40,
         )  # fmt: skip
-    return direction
+    graph = levels[0][0]
+    curved = np.where((weight > 0)[:, None], pull, _start(normals))
+    curved = _gauss_seidel(graph.indptr, graph.indices, graph.data, normals, pull, weight, fixed, curved, 60)
+    return [direction, curved]
 
 
 def _start(normals: Floats) -> Floats:

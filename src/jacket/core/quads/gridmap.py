@@ -117,7 +117,9 @@ def _add(a: dict[int, int], b: dict[int, int], factor: int) -> dict[int, int]:
     return out
 
 
-def _relate_all(mesh: PolyMesh, field: Field, cut: CutMesh, creases: Ints, unit_border: bool) -> _Relations:
+def _relate_all(
+    mesh: PolyMesh, field: Field, cut: CutMesh, creases: Ints, unit_border: bool, ways: Floats | None
+) -> _Relations:
     relations = _Relations(2 * cut.n_classes)
     if unit_border:
         relations.one = relations.integer()
@@ -136,7 +138,7 @@ def _relate_all(mesh: PolyMesh, field: Field, cut: CutMesh, creases: Ints, unit_
     for x in np.unique(cut.corner_class[singular]).tolist():
         relations.demand_whole(2 * x)
         relations.demand_whole(2 * x + 1)
-    _relate_lines(mesh, cut, creases, relations)
+    _relate_lines(mesh, cut, creases, relations, ways)
     return relations
 
 
@@ -152,21 +154,28 @@ def _relate_across(relations: _Relations, here: int, there: int, turn: int, step
         relations.relate(2 * there + axis, source, sign, {step[axis]: 1})
 
 
-def line_axes(mesh: PolyMesh, cut: CutMesh, creases: Ints) -> tuple[Ints, Ints]:
+def line_axes(
+    mesh: PolyMesh, cut: CutMesh, creases: Ints, ways: Floats | None = None
+) -> tuple[Ints, Ints]:
     """Half-edges on creases and borders, and the coordinate (0 u, 1 v) that is constant on each."""
     topology = mesh.topology
     flags = topology.edge_flags(creases)
     flags[topology.border_edges] = True
     corner = np.flatnonzero(flags[topology.edge])
     faces = mesh.face_of_corner[corner]
-    along = mesh.points[mesh.corners[topology.next[corner]]] - mesh.points[mesh.corners[corner]]
+    if ways is None:
+        along = mesh.points[mesh.corners[topology.next[corner]]] - mesh.points[mesh.corners[corner]]
+    else:
+        along = ways[topology.edge[corner]]
     u = np.abs(np.einsum("ij,ij->i", along, cut.frames[faces]))
     v = np.abs(np.einsum("ij,ij->i", along, np.cross(face_normals(mesh)[faces], cut.frames[faces])))
     return corner.astype(np.int32), (u > v).astype(np.int32)
 
 
-def _relate_lines(mesh: PolyMesh, cut: CutMesh, creases: Ints, relations: _Relations) -> None:
-    corners, axes = line_axes(mesh, cut, creases)
+def _relate_lines(
+    mesh: PolyMesh, cut: CutMesh, creases: Ints, relations: _Relations, ways: Floats | None
+) -> None:
+    corners, axes = line_axes(mesh, cut, creases, ways)
     following = mesh.topology.next
     for c, axis in zip(corners.tolist(), axes.tolist(), strict=True):
         here, there = int(cut.corner_class[c]), int(cut.corner_class[following[c]])
@@ -198,12 +207,12 @@ class GridSolver:
 
     def __init__(
         self, mesh: PolyMesh, field: Field, cut: CutMesh, creases: Ints, progress: Progress = silent,
-        density: Floats | None = None, unit_border: bool = False,
+        density: Floats | None = None, unit_border: bool = False, ways: Floats | None = None,
     ) -> None:  # fmt: skip
         """`density` (F,): how many times as close the steps of each face are to be. `unit_border`: each border edge of
-        the mesh is one step, exactly; raises SolveError where no grid has such a border."""
+        the mesh is one step, exactly; raises SolveError where no grid has such a border. `ways`: as for `smooth_field`."""
         self.mesh, self.cut, self.density = mesh, cut, density
-        relations = _relate_all(mesh, field, cut, creases, unit_border)
+        relations = _relate_all(mesh, field, cut, creases, unit_border, ways)
         progress(0.2, "eliminating the whole-number constraints")
         n = 2 * cut.n_classes
         found = [relations.find(x) for x in range(n)]

@@ -41,7 +41,7 @@ def without_pairs(mesh: PolyMesh, field: Field, creases: Ints, reach: float) -> 
             c = along[a, b]
             jump[c] += 1
             jump[topology.twin[c]] -= 1
-    return _resolved(mesh, field, creases, jump)
+    return resolved(mesh, field, creases, jump)
 
 
 def singular_moved(mesh: PolyMesh, field: Field, creases: Ints, start: int, end: int) -> Field | None:
@@ -57,13 +57,19 @@ def singular_moved(mesh: PolyMesh, field: Field, creases: Ints, start: int, end:
         return None
     if field.index[start] < 0:
         way = way[::-1]
+    return resolved(mesh, field, creases, way_jumps(mesh, way.tolist()))
+
+
+def way_jumps(mesh: PolyMesh, way: list[int]) -> Ints:
+    """(C,) what a way along edges adds to the quarter turns across half-edges, so that one unit of index goes along it."""
+    topology = mesh.topology
     jump = np.zeros(mesh.n_corners, np.int64)
     following = mesh.corners[topology.next]
-    for a, b in itertools.pairwise(way.tolist()):
+    for a, b in itertools.pairwise(way):
         c = int(np.flatnonzero((mesh.corners == a) & (following == b))[0])
         jump[c] += 1
         jump[topology.twin[c]] -= 1
-    return _resolved(mesh, field, creases, jump)
+    return jump
 
 
 def _paths(mesh: PolyMesh, index: Ints, blocked: Bools, reach: float) -> list[list[int]]:
@@ -93,7 +99,7 @@ def _paths(mesh: PolyMesh, index: Ints, blocked: Bools, reach: float) -> list[li
     return out
 
 
-def _resolved(mesh: PolyMesh, field: Field, creases: Ints, jump: Ints) -> Field:
+def resolved(mesh: PolyMesh, field: Field, creases: Ints, jump: Ints) -> Field:
     """The smoothest field near the given one whose turns differ from its by `jump` (C,)."""
     topology = mesh.topology
     normals = face_normals(mesh)
