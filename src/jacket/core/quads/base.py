@@ -7,8 +7,10 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
+from scipy.spatial import cKDTree
 
 from jacket.core.jit import inline, kernel
+from jacket.core.mesh.choosing import edge_paths
 from jacket.core.mesh.connectivity import corner_orbits
 from jacket.core.mesh.geometry import dihedral_angles, edge_lengths, face_area_vectors, triangle_areas, unit
 from jacket.core.mesh.polymesh import Bools, Floats, Ints, PolyMesh, sorted_pairs
@@ -65,10 +67,12 @@ def make_base(
         points, triangles = _halved_edges(points, triangles)
     points, triangles = simplify(points, triangles, max(wanted, 60), part(progress, 0.0, 0.7))
     area = float(triangle_areas(points, triangles).sum())
-    # 1.5 times the side of the even triangles that so many of them would be.
-    longest = 1.5 * float(np.sqrt(2.31 * area / max(wanted, 60)))
+    # 2.6 times the side of the even triangles that so many of them would be.
+    longest = 2.6 * float(np.sqrt(2.31 * area / max(wanted, 60)))
     points, triangles = _without_long_edges(points, triangles, longest)
-    creases = find_creases(PolyMesh.from_faces(points, triangles), sharp, shortest * float(np.sqrt(quad_area)))
+    mesh = PolyMesh.from_faces(points, triangles)
+    creases = find_creases(mesh, sharp, shortest * float(np.sqrt(quad_area)))
+    creases = without_twins(mesh, creases, NARROW * float(np.sqrt(quad_area)))
     hard = [g for g in guides if g.hard]
     for step in range(6):
         progress(0.7 + 0.05 * step, "evening the base mesh")
@@ -170,6 +174,30 @@ def find_creases(mesh: PolyMesh, sharp: float, shortest: float) -> Ints:
     runs = _runs(topology.edge_points[edges], mesh.n_points)
     total = np.bincount(runs, edge_lengths(mesh)[edges])
     return sorted_pairs(topology.edge_points[edges[total[runs] >= shortest]])
+
+
+NARROW = 0.3
+"""Steps between two creases under which no row of quads fits between them."""
+
+
+def without_twins(mesh: PolyMesh, creases: Ints, width: float) -> Ints:
+    """Creases without those that run beside another nearer than `width` nearly all along, as the two edges of a thin lip:
+    the shorter goes, or no row would fit between them and the lip would close up."""
+    edges = mesh.topology.find_edges(creases) if len(creases) else np.zeros(0, np.int32)
+    paths = sorted(edge_paths(mesh, edges), key=lambda p: len(p[0]))
+    gone: set[int] = set()
+    for k, (path, _) in enumerate(paths):
+        others = [q for j, (q, _) in enumerate(paths) if j != k and j not in gone]
+        if len(path) < 4 or not others:
+            continue
+        far = cKDTree(mesh.points[np.concatenate(others)]).query(mesh.points[path[1:-1]])[0]
+        # Points of the other stand as far apart as triangles are wide: half of that more is still beside it.
+        slack = 0.5 * float(np.median(np.linalg.norm(np.diff(mesh.points[path], axis=0), axis=1)))
+        if float((far < np.hypot(width, slack)).mean()) > 0.8:
+            gone.add(k)
+    rows = [np.stack([r[:-1], r[1:]], axis=1) for k, (p, closed) in enumerate(paths) if k not in gone
+            for r in [np.append(p, p[0]) if closed else p]]  # fmt: skip
+    return sorted_pairs(np.concatenate(rows)) if rows else sorted_pairs(np.zeros((0, 2)))
 
 
 def _evened_normals(mesh: PolyMesh, barriers: Bools, rounds: int) -> Floats:

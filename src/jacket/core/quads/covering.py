@@ -28,7 +28,7 @@ from jacket.progress import Progress, part
 
 JAGS = 0.2
 """Steps by which creases and borders may leave their chords before they bend there."""
-PAIR_REACH = 2.0
+PAIR_REACH = 2.3
 """Steps apart up to which two singular points that undo one another are taken out: those cost no gap that shows."""
 
 
@@ -205,9 +205,11 @@ def _fitted(quads: PolyMesh, base: Base, surface: Bvh, graded: bool = False) -> 
     # Where density is painted sizes are meant to differ; evening them would wash it out.
     evenness = 0.0 if graded else 0.2
     quads = relaxed(quads, surface, 25 if graded else 60, lines=lines, evenness=evenness, mending=10.0)
-    far = _face_gaps(quads, surface) / step
-    sizes = np.clip(np.sqrt(MOST_OFF / np.maximum(far, 1e-9)), 0.6, 1.0)
-    quads = relaxed(quads, surface, 10 if graded else 20, lines=lines, evenness=evenness, mending=10.0, sizes=sizes)
+    sizes = np.ones(quads.n_faces)
+    for _ in range(2):
+        far = _face_gaps(quads, surface) / step
+        sizes = np.clip(sizes * np.clip(np.sqrt(MOST_OFF / np.maximum(far, 1e-9)), 0.7, 1.0), 0.5, 1.0)
+        quads = relaxed(quads, surface, 6 if graded else 15, lines=lines, evenness=evenness, mending=10.0, sizes=sizes)
     quads = untangled(quads, surface, lines)
     # What sliding on lines cannot open is let off them; a fold is worse than a soft edge.
     quads = untangled(quads, surface, None)

@@ -34,13 +34,8 @@ def without_pairs(mesh: PolyMesh, field: Field, creases: Ints, reach: float) -> 
     if not paths:
         return field
     jump = np.zeros(mesh.n_corners, np.int64)
-    along = {(int(a), int(b)): c for c, (a, b) in enumerate(
-        zip(mesh.corners.tolist(), mesh.corners[topology.next].tolist(), strict=True))}  # fmt: skip
     for path in paths:
-        for a, b in itertools.pairwise(path):
-            c = along[a, b]
-            jump[c] += 1
-            jump[topology.twin[c]] -= 1
+        jump += way_jumps(mesh, path)
     return resolved(mesh, field, creases, jump)
 
 
@@ -64,9 +59,9 @@ def way_jumps(mesh: PolyMesh, way: list[int]) -> Ints:
     """(C,) what a way along edges adds to the quarter turns across half-edges, so that one unit of index goes along it."""
     topology = mesh.topology
     jump = np.zeros(mesh.n_corners, np.int64)
-    following = mesh.corners[topology.next]
     for a, b in itertools.pairwise(way):
-        c = int(np.flatnonzero((mesh.corners == a) & (following == b))[0])
+        around = topology.ring[topology.ring_start[a] : topology.ring_start[a + 1]]
+        c = int(around[mesh.corners[topology.next[around]] == b][0])
         jump[c] += 1
         jump[topology.twin[c]] -= 1
     return jump
