@@ -32,15 +32,14 @@ PAIR_REACH = 2.3
 """Steps apart up to which two singular points that undo one another are taken out: those cost no gap that shows."""
 
 
-def crease_density(base: Base, length: float, form: float, painted: Floats | None) -> Floats | None:
-    """(F,) density of the steps by form and paint together, None where both are even."""
+def crease_density(base: Base, length: float, form: float) -> Floats | None:
+    """(F,) density of the steps by form, None where it is even."""
     if form <= 0:
-        return painted
+        return None
     at_crease = np.zeros(base.mesh.n_points, bool)
     at_crease[base.creases.ravel()] = True
     left_out = np.asarray(at_crease[base.mesh.triangle_points].any(axis=1))
-    density = form_density(base.mesh, length, form, left_out)
-    return density if painted is None else density * painted
+    return form_density(base.mesh, length, form, left_out)
 
 
 Watch = Callable[[Floats], None]
@@ -80,9 +79,9 @@ def covered(
     field = opened_corners(base.mesh, field, base.creases, length)
     watch(field_strokes(base.mesh, field, 0.35 * length))
     painted = face_density(base.mesh, settings.spots, settings.paint)
-    density = crease_density(base, length, settings.form, painted)
+    density = crease_density(base, length, settings.form)
     solver = GridSolver(base.mesh, field, cut_mesh(base.mesh, field), base.creases, part(progress, 0.4, 0.6), density,
-                        ways=ways)  # fmt: skip
+                        ways=ways, painted=painted)  # fmt: skip
     notes += _notes_on(base)
     quads = _best_pass(base, solver, wanted, notes, part(progress, 0.6, 0.8))
     progress(0.8, "relaxing the quads on the source")

@@ -15,6 +15,7 @@ from scipy import sparse
 
 from jacket.core.mesh.geometry import face_areas, face_normals
 from jacket.core.mesh.polymesh import Floats, Ints, PolyMesh
+from jacket.core.quads.curvature import ring_average
 from jacket.core.quads.cut import CutMesh
 from jacket.core.quads.field import Field
 from jacket.core.quads.integers import integer_kernel, with_one
@@ -208,10 +209,12 @@ class GridSolver:
     def __init__(
         self, mesh: PolyMesh, field: Field, cut: CutMesh, creases: Ints, progress: Progress = silent,
         density: Floats | None = None, unit_border: bool = False, ways: Floats | None = None,
+        painted: Floats | None = None,
     ) -> None:  # fmt: skip
         """`density` (F,): how many times as close the steps of each face are to be. `unit_border`: each border edge of
-        the mesh is one step, exactly; raises SolveError where no grid has such a border. `ways`: as for `smooth_field`."""
-        self.mesh, self.cut, self.density = mesh, cut, density
+        the mesh is one step, exactly; raises SolveError where no grid has such a border. `ways`: as for `smooth_field`.
+        `painted` (F,): factors of density to be reached on top of that."""
+        self.mesh, self.cut, self.density, self.painted = mesh, cut, density, painted
         relations = _relate_all(mesh, field, cut, creases, unit_border, ways)
         progress(0.2, "eliminating the whole-number constraints")
         n = 2 * cut.n_classes
@@ -241,7 +244,11 @@ class GridSolver:
         self._factorise()
 
     def _factorise(self) -> None:
-        stiffness, self.right = _energy(self.mesh, self.cut, self.density)
+        weights = self.density
+        if self.painted is not None:
+            weights = self.painted if weights is None else weights * self.painted
+        energy = _Energy(self.mesh, self.cut, weights)
+        stiffness, self.right = energy.stiffness(), energy.right(self.density)
         k_rr = (self.real.T @ stiffness @ self.real).tocsc()
         self.k_ri = (self.real.T @ stiffness @ self.whole).toarray()
         k_ii = (self.whole.T @ stiffness @ self.whole).toarray()
@@ -251,6 +258,36 @@ class GridSolver:
         self.factor = Factor(k_rr + tiny * sparse.identity(k_rr.shape[0], format="csc"))
         self.reach = self.factor.solve(self.k_ri) if self.n_free else np.zeros((k_rr.shape[0], 0))
         self.schur = k_ii - self.k_ri.T @ self.reach
+        if self.painted is not None:
+            self.right = self._tuned(energy)
+
+    def _tuned(self, energy: _Energy) -> Floats:
+        """The right side for which the map, its integers not rounded yet, has the painted factors of density against the
+        one without paint. Changing density needs a map with curl, of which a least-squares map reaches only a part; what
+        is missing is asked for once more, some times over."""
+        assert self.painted is not None
+        share = face_areas(self.mesh) / face_areas(self.mesh).sum()
+        wanted = np.log(self.painted)
+        wanted = wanted - float(wanted @ share)
+        plain = np.log(energy.reached(self._unrounded(energy.right(self.density))))
+        asked = wanted.copy()
+        base = np.ones(self.mesh.n_faces) if self.density is None else self.density
+        for _ in range(TUNINGS):
+            right = energy.right(base * np.exp(asked))
+            got = np.log(energy.reached(self._unrounded(right))) - plain
+            got = got - float(got @ share)
+            asked = np.clip(asked + 0.8 * _evened(self.mesh, wanted - got), -MOST_ASKED, MOST_ASKED)
+        return energy.right(base * np.exp(asked))
+
+    def _unrounded(self, right: Floats) -> Floats:
+        b_r, b_i = self.real.T @ right, self.whole.T @ right
+        n = self.n_free
+        free = np.zeros(0)
+        if n:
+            regular = self.schur + np.eye(n) * 1e-9 * max(float(np.trace(self.schur)) / n, 1e-300)
+            free = np.linalg.solve(regular, b_i - self.reach.T @ b_r)
+        real = self.factor.solve(b_r - self.k_ri @ free) if len(b_r) else np.zeros(0)
+        return np.asarray(self.real @ real + self.whole @ free)
 
     def solve(self, length: float, progress: Progress = silent) -> GridMap:
         """The map whose steps have `length` on the surface, integers rounded one after another."""
@@ -262,6 +299,18 @@ class GridSolver:
         values = self.real @ real + self.whole @ free + self.given
         uv = values[2 * self.cut.corner_class[:, None] + np.arange(2)]
         return GridMap(uv, self.cut.turn, _shifts(self.mesh, self.cut, values), self.n_free)
+
+
+TUNINGS = 8
+MOST_ASKED = 3.0
+"""Logarithm up to which density is asked for to reach what is painted."""
+
+
+def _evened(mesh: PolyMesh, values: Floats) -> Floats:
+    blur, total = ring_average(mesh)
+    for _ in range(3):
+        values = (blur @ values) / total
+    return np.asarray(values)
 
 
 def _dense(rows: list[dict[int, int]], n: int) -> NDArray[np.signedinteger]:
@@ -283,28 +332,43 @@ def _matrix(entries: tuple[list[int], list[int], list[int]], shape: tuple[int, i
     return sparse.coo_array((values.astype(float), (rows, columns)), shape=shape).tocsr()
 
 
-def _energy(mesh: PolyMesh, cut: CutMesh, density: Floats | None = None) -> tuple[sparse.csr_array, Floats]:
-    """Quadratic form of ∫ |∇u − d X|² + |∇v − d Y|² over the cut mesh, u and v interleaved, and its
-    right side, to be divided by the step length; d (F,) is the density, 1 without."""
-    tri = mesh.triangle_points
-    gradients = hat_gradients(mesh.points, tri, face_normals(mesh))
-    areas = face_areas(mesh)
-    if density is not None:
-        # Errors count by the share of the step where steps are long: sparse places would give way to all others.
-        areas = areas * np.maximum(density**-2.0, 1.0)
-    classes = cut.corner_class.reshape(-1, 3)
-    local = np.einsum("fik,fjk,f->fij", gradients, gradients, areas)
-    rows = np.repeat(classes[:, :, None], 3, axis=2).ravel()
-    columns = np.repeat(classes[:, None, :], 3, axis=1).ravel()
-    n = cut.n_classes
-    laplacian = sparse.coo_array((local.ravel(), (rows, columns)), shape=(n, n)).tocsr()
-    stiffness = sparse.kron(laplacian, sparse.identity(2), format="csr")
-    frames = np.stack([cut.frames, np.cross(face_normals(mesh), cut.frames)], axis=1)
-    push = np.einsum("fik,fak,f->fia", gradients, frames, areas if density is None else areas * density)
-    right = np.zeros((n, 2))
-    for k in range(2):
-        right[:, k] = np.bincount(classes.ravel(), push[:, :, k].ravel(), minlength=n)
-    return stiffness, right.ravel()
+class _Energy:
+    """∫ |∇u − d X|² + |∇v − d Y|² over the cut mesh, u and v interleaved; d (F,) is the density, 1 without."""
+
+    def __init__(self, mesh: PolyMesh, cut: CutMesh, density: Floats | None = None) -> None:
+        normals = face_normals(mesh)
+        self.gradients = hat_gradients(mesh.points, mesh.triangle_points, normals)
+        self.classes = cut.corner_class.reshape(-1, 3)
+        self.n = cut.n_classes
+        self.areas = face_areas(mesh)
+        if density is not None:
+            # Errors count by the share of the step where steps are long: sparse places would give way to all others.
+            self.areas = self.areas * np.maximum(density**-2.0, 1.0)
+        self.frames = np.stack([cut.frames, np.cross(normals, cut.frames)], axis=1)
+
+    def stiffness(self) -> sparse.csr_array:
+        """The quadratic form."""
+        local = np.einsum("fik,fjk,f->fij", self.gradients, self.gradients, self.areas)
+        rows = np.repeat(self.classes[:, :, None], 3, axis=2).ravel()
+        columns = np.repeat(self.classes[:, None, :], 3, axis=1).ravel()
+        laplacian = sparse.coo_array((local.ravel(), (rows, columns)), shape=(self.n, self.n)).tocsr()
+        return sparse.kron(laplacian, sparse.identity(2), format="csr")
+
+    def right(self, density: Floats | None) -> Floats:
+        """Its right side, to be divided by the step length."""
+        weight = self.areas if density is None else self.areas * density
+        push = np.einsum("fik,fak,f->fia", self.gradients, self.frames, weight)
+        out = np.zeros((self.n, 2))
+        for k in range(2):
+            out[:, k] = np.bincount(self.classes.ravel(), push[:, :, k].ravel(), minlength=self.n)
+        return out.ravel()
+
+    def reached(self, values: Floats) -> Floats:
+        """(F,) the linear density that a map has: the root of how it stretches areas."""
+        uv = values[2 * self.classes[:, :, None] + np.arange(2)]
+        slope = np.einsum("fik,fia->fak", self.gradients, uv)
+        along = np.einsum("fak,fbk->fab", slope, self.frames)
+        return np.asarray(np.sqrt(np.maximum(np.abs(np.linalg.det(along)), 1e-300)))
 
 
 def hat_gradients(points: Floats, triangles: Ints, normals: Floats) -> Floats:

@@ -93,7 +93,7 @@ def opened_corners(mesh: PolyMesh, field: Field, creases: Ints, length: float) -
     on_line[topology.edge_points[flags]] = True
     far = dijkstra(_graph(mesh, np.ones(topology.n_edges, bool)), indices=np.flatnonzero(on_line), directed=False,
                    min_only=True)  # fmt: skip
-    inside = _graph(mesh, ~on_line[topology.edge_points].any(axis=1))
+    inside = _graph(mesh, np.asarray(~on_line[topology.edge_points].any(axis=1)))
     jump = np.zeros(mesh.n_corners, np.int64)
     taken = field.index != 0
     for spokes, turns in sectors:

@@ -135,7 +135,10 @@ def _with_fixed_border(
     mesh = evened(points, triangles, creases, surface)
     base = Base(mesh, creases, 0, 0)
     soft = soft_pull(mesh, [g for g in settings.guides if not g.hard], 2.5 * length)
-    density = crease_density(base, length, settings.form, face_density(mesh, settings.spots, settings.paint))
+    density = crease_density(base, length, settings.form)
+    painted = face_density(mesh, settings.spots, settings.paint)
+    if painted is not None:
+        density = painted if density is None else density * painted
     if like is not None:
         soft, density = _like(mesh, like)
     field = smooth_field(mesh, creases, settings.alignment, soft)

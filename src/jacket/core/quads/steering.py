@@ -48,10 +48,6 @@ class Paint:
 
 
 LEAST, MOST = 0.25, 4.0
-DRIVE_DENSE, DRIVE_SPARSE = 1.35, 2.0
-"""Powers to which painted factors are raised before they steer the map. Changing density needs a map with curl, and the
-least-squares map reaches only a part of it; with these a spot half as wide as a ball is round gets its factor within some
-percent at its centre (measured: tests, docs/figures.md)."""
 
 
 def checked_guide(guide: Guide, surface: Bvh) -> Guide:
@@ -156,8 +152,8 @@ def soft_pull(mesh: PolyMesh, guides: Sequence[Guide], reach: float) -> tuple[In
 
 
 def face_density(mesh: PolyMesh, spots: Sequence[Spot], paint: Paint | None = None) -> Floats | None:
-    """(F,) what steers the linear density of each face, 1 where nothing is painted, or None: factors of spots multiply,
-    full out to half their radius and gone at one and a half, evened so that their logarithm changes gently, and driven."""
+    """(F,) the linear density wanted at each face, 1 where nothing is painted, or None: factors of spots multiply,
+    full out to half their radius and gone at one and a half, evened so that their logarithm changes gently."""
     painted = paint is not None and len(paint.places) > 0 and bool(np.any(paint.values))
     if not spots and not painted:
         return None
@@ -178,7 +174,7 @@ def face_density(mesh: PolyMesh, spots: Sequence[Spot], paint: Paint | None = No
     blur, total = ring_average(mesh)
     for _ in range(4):
         log = (blur @ log) / total
-    return np.asarray(np.exp(np.where(log > 0, DRIVE_DENSE, DRIVE_SPARSE) * log))
+    return np.asarray(np.exp(log))
 
 
 # ---- the mirror ---------------------------------------------------------------------------------
