@@ -53,6 +53,12 @@ def _add_remesh(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--gap", type=float, default=0.0, metavar="PERCENT",
                         help="the largest gap to the source instead, in %% of its diagonal")  # fmt: skip
     parser.add_argument("--mirror", choices=("x", "y", "z"), default="", help="both sides of this plane alike, exactly")
+    parser.add_argument("--across", action="store_true", help="with --mirror: a row of quads across the plane")
+    parser.add_argument(
+        "--form", type=float, default=60.0, metavar="PERCENT", help="how much closer in bends, 0 to 100 (60)"
+    )
+    parser.add_argument("--crease-length", type=float, default=8.0, metavar="QUADS",
+                        help="creases shorter than so many quads are left out (8)")  # fmt: skip
     parser.add_argument(
         "--guides", metavar="FILE", help="JSON: a list of curves of 3D points; {points, soft, closed} too"
     )
@@ -70,8 +76,12 @@ def _auto_settings(options: Options) -> AutoSettings:
         raise MeshError(f"{options.quads} quads cannot cover a form; ask for 12 or more.")
     if not 0 < options.sharp <= 180:
         raise MeshError(f"A sharp angle of {options.sharp:g}° makes no sense; give 1 to 180.")
+    form, shortest = getattr(options, "form", 60.0), getattr(options, "crease_length", 8.0)
+    if not (0 <= form <= 100 and 0 <= shortest < 1e6):
+        raise MeshError("Closer in bends goes from 0 to 100 %, the least length of creases from 0 quads up.")
     return AutoSettings(
-        quads=options.quads or 1000, sharp=options.sharp, edge=0.0 if options.quads else edge,
+        quads=options.quads or 1000, sharp=options.sharp, form=0.01 * form, shortest=shortest,
+        across=getattr(options, "across", False), edge=0.0 if options.quads else edge,
         mirror=getattr(options, "mirror", ""), guides=read_guides(getattr(options, "guides", None)),
         spots=read_spots(getattr(options, "density", None)), skin=not getattr(options, "as_is", False),
     )  # fmt: skip

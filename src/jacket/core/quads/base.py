@@ -80,9 +80,7 @@ def make_base(
         if step == 2 and hard:
             points, creases = _with_guides(PolyMesh.from_faces(points, triangles), creases, hard, surface)
     mesh = _without_ears(PolyMesh.from_faces(points, triangles), creases)
-    return Base(
-        mesh, creases, parts, faces, tears if skin is not None else None, bridge
-    )
+    return Base(mesh, creases, parts, faces, tears if skin is not None else None, bridge)
 
 
 def evened(points: Floats, triangles: Ints, creases: Ints, surface: Bvh, rounds: int = 6) -> PolyMesh:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 
 import numpy as np
 
@@ -21,7 +21,7 @@ from jacket.core.quads.gridmap import MANY, GridSolver
 from jacket.core.quads.lines import line_flags, line_ways, opened_corners
 from jacket.core.quads.pairs import without_pairs
 from jacket.core.quads.settings import AutoSettings
-from jacket.core.quads.steering import Guide, face_density, soft_pull
+from jacket.core.quads.steering import Guide, dense_guide, face_density, soft_pull
 from jacket.core.quads.subdivide import split_to_quads
 from jacket.core.space.bvh import Bvh
 from jacket.progress import Progress, part
@@ -87,13 +87,13 @@ def covered(
     progress(0.8, "relaxing the quads on the source")
     singular = int((field.index != 0).sum())
     if base.bridge is None or len(base.bridge[1]) == 0:
-        return _fitted(quads, base, surface, painted is not None), singular
+        return _fitted(quads, base, surface, painted is not None, guides), singular
     # Over holes the quads lie on the skin; laid onto the scan they would all fall to the rims.
     points, triangles = base.bridge
     both = Bvh.build(
         np.concatenate([surface.points, points]), np.concatenate([surface.triangles, triangles + len(surface.points)])
     )
-    quads = _fitted(quads, base, both, painted is not None)
+    quads = _fitted(quads, base, both, painted is not None, guides)
     off = surface.closest(quads.points)[2] > 1e-7 * float(np.linalg.norm(np.ptp(surface.points, axis=0)))
     return with_lifted(quads, np.flatnonzero(off)), singular
 
@@ -188,7 +188,7 @@ def _split_route(base: Base, solver: GridSolver, length: float, wanted: int) -> 
     return split_to_quads(PolyMesh.from_faces(*coarse))
 
 
-def _fitted(quads: PolyMesh, base: Base, surface: Bvh, graded: bool = False) -> PolyMesh:
+def _fitted(quads: PolyMesh, base: Base, surface: Bvh, graded: bool = False, guides: Sequence[Guide] = ()) -> PolyMesh:
     """Relax on the source with crease and border points sliding on their lines."""
     step = float(np.sqrt(face_areas(base.mesh).sum() / max(quads.n_faces, 1)))
     flags = line_flags(base.mesh, base.creases)
@@ -216,7 +216,21 @@ def _fitted(quads: PolyMesh, base: Base, surface: Bvh, graded: bool = False) -> 
     points = quads.points.copy()
     points[free] = surface.project(points[free])
     points[~free] = surface.project(points[~free])
-    return quads.with_points(points)
+    return quads.with_points(_onto_guides(points, ~free, guides, 0.15 * step))
+
+
+def _onto_guides(points: Floats, on: Bools, guides: Sequence[Guide], reach: float) -> Floats:
+    """Points on lines (V,) that lie within reach of a hard guide laid onto the guide itself: until then they lie on edges
+    of the base mesh, which are chords of it."""
+    points = points.copy()
+    for guide in guides:
+        if guide.hard:
+            line = dense_guide(guide, reach)
+            ahead = np.roll(line, -1, axis=0) if guide.closed else line[1:]
+            place, _, far = Bvh.of_segments(np.stack([line[: len(ahead)], ahead], axis=1)).closest(points)
+            near = on & (far < reach)
+            points[near] = place[near]
+    return points
 
 
 MOST_OFF = 0.4

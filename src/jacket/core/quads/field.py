@@ -78,9 +78,7 @@ def _curvature_pull(mesh: PolyMesh, normals: Floats) -> tuple[Floats, Floats]:
     return pull, clear * (np.linalg.norm(pull, axis=1) > 0.5)
 
 
-def _fixed_directions(
-    mesh: PolyMesh, creases: Ints, pull: Floats, weight: Floats, ways: Floats | None
-) -> Ints:
+def _fixed_directions(mesh: PolyMesh, creases: Ints, pull: Floats, weight: Floats, ways: Floats | None) -> Ints:
     """(F,) flags of triangles at creases and borders, whose `pull` is set along the edge."""
     topology = mesh.topology
     fixed = np.zeros(mesh.n_faces, np.int32)

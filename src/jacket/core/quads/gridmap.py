@@ -155,9 +155,7 @@ def _relate_across(relations: _Relations, here: int, there: int, turn: int, step
         relations.relate(2 * there + axis, source, sign, {step[axis]: 1})
 
 
-def line_axes(
-    mesh: PolyMesh, cut: CutMesh, creases: Ints, ways: Floats | None = None
-) -> tuple[Ints, Ints]:
+def line_axes(mesh: PolyMesh, cut: CutMesh, creases: Ints, ways: Floats | None = None) -> tuple[Ints, Ints]:
     """Half-edges on creases and borders, and the coordinate (0 u, 1 v) that is constant on each."""
     topology = mesh.topology
     flags = topology.edge_flags(creases)
@@ -173,9 +171,7 @@ def line_axes(
     return corner.astype(np.int32), (u > v).astype(np.int32)
 
 
-def _relate_lines(
-    mesh: PolyMesh, cut: CutMesh, creases: Ints, relations: _Relations, ways: Floats | None
-) -> None:
+def _relate_lines(mesh: PolyMesh, cut: CutMesh, creases: Ints, relations: _Relations, ways: Floats | None) -> None:
     corners, axes = line_axes(mesh, cut, creases, ways)
     following = mesh.topology.next
     for c, axis in zip(corners.tolist(), axes.tolist(), strict=True):

@@ -92,44 +92,49 @@ def dense_guide(guide: Guide, step: float) -> Floats:
 def embedded(mesh: PolyMesh, guide: Guide, surface: Bvh, taken: Bools) -> tuple[PolyMesh, Ints]:
     """A base mesh with points moved onto a guide so that edges run along it, and those edges (K, 2).
 
-    The path of least way off the guide is taken through the points nearest to it; they are then laid onto it. Points
-    flagged in `taken` (V,), on creases already, stay where they are.
+    The path of least way off the guide is taken from stop to stop along it; its points are then spread along the guide as
+    they lie on the path. Points flagged in `taken` (V,), on creases already, stay where they are.
     """
     step = float(np.median(edge_lengths(mesh)))
-    line = dense_guide(guide, 0.4 * step)
-    far, near = cKDTree(line).query(mesh.points)
-    ends = mesh.topology.edge_points
+    line = dense_guide(guide, 0.1 * step)
+    far = cKDTree(line).query(mesh.points)[0]
     lengths = edge_lengths(mesh)
-    off = (far[ends] ** 2).mean(axis=1) / step**2
-    cost = lengths * (1 + 12 * off)
-    stops = _stops(mesh, line, guide.closed)
-    rows = []
-    for a, b in itertools.pairwise(stops):
-        path = shortest_path(mesh, int(a), int(b), cost)
-        rows.append(np.stack([path[:-1], path[1:]], axis=1))
-    pairs = sorted_pairs(np.concatenate(rows)) if rows else sorted_pairs(np.zeros((0, 2)))
-    ids = np.unique(pairs)
-    ids = ids[~taken[ids]]
+    off = (far[mesh.topology.edge_points] ** 2).mean(axis=1) / step**2
+    cost = lengths * (1 + 30 * off)
+    stops, marks = _stops(mesh, line, guide.closed)
     points = mesh.points.copy()
-    points[ids] = surface.project(line[near[ids]])
-    if not guide.closed:
-        tips = np.array([stops[0], stops[-1]])
-        free = ~taken[tips]
-        points[tips[free]] = line[[0, -1]][free]
-    return mesh.with_points(points), pairs
+    rows = []
+    for (a, b), (m, n) in zip(itertools.pairwise(stops), itertools.pairwise(marks), strict=True):
+        path = shortest_path(mesh, int(a), int(b), cost)
+        if len(path) < 2:
+            continue
+        rows.append(np.sort(np.stack([path[:-1], path[1:]], axis=1), axis=1))
+        along = np.concatenate([[0.0], np.cumsum(np.linalg.norm(np.diff(mesh.points[path], axis=0), axis=1))])
+        at = np.rint(m + (n - m) * along / max(float(along[-1]), 1e-300)).astype(int) % len(line)
+        points[path] = line[at]
+    if not rows:
+        return mesh, sorted_pairs(np.zeros((0, 2)))
+    pairs, count = np.unique(np.concatenate(rows), axis=0, return_counts=True)
+    # An edge that is walked there and back is a spur to a stop beside the way.
+    pairs = pairs[count == 1]
+    kept = np.zeros(mesh.n_points, bool)
+    kept[pairs.ravel()] = True
+    kept &= ~taken
+    points[~kept] = mesh.points[~kept]
+    points[kept] = surface.project(points[kept])
+    return mesh.with_points(points), sorted_pairs(pairs)
 
 
-def _stops(mesh: PolyMesh, line: Floats, closed: bool) -> list[int]:
-    """Points of the mesh that a path along a line goes through: often enough that it cannot cut a corner."""
+def _stops(mesh: PolyMesh, line: Floats, closed: bool) -> tuple[list[int], list[int]]:
+    """Points of the mesh that a path along a line goes through, often enough that it cannot take a short way, and which
+    place of the line each belongs to; a closed line ends where it began."""
     tree = cKDTree(mesh.points)
-    every = max(1, min(len(line) // 4, 12))
-    marks = [*range(0, len(line), every)]
-    if not closed and marks[-1] != len(line) - 1:
-        marks.append(len(line) - 1)
-    stops = [int(tree.query(line[k])[1]) for k in marks]
+    marks = np.linspace(0, len(line) - (0 if closed else 1), max(4, len(line) // 120) + 1).astype(int).tolist()
+    near = [int(tree.query(line[k % len(line)])[1]) for k in marks]
     if closed:
-        stops.append(stops[0])
-    return [s for k, s in enumerate(stops) if k == 0 or s != stops[k - 1]]
+        near[-1] = near[0]
+    keep = [k for k in range(len(near)) if k == 0 or near[k] != near[k - 1]]
+    return [near[k] for k in keep], [marks[k] for k in keep]
 
 
 def soft_pull(mesh: PolyMesh, guides: Sequence[Guide], reach: float) -> tuple[Ints, Floats, Floats]:
