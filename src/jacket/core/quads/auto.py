@@ -123,6 +123,11 @@ def _in_plane(quads: PolyMesh, axis: int, plane: float, reach: float) -> Bools:
     ends = topology.edge_points[topology.border_edges]
     out = np.zeros(quads.n_points, bool)
     out[ends[near[ends].all(axis=1)]] = True
+    for loop in topology.border_loops:
+        ring = quads.corners[loop]
+        # A loop that lies in the plane nearly all round does so where relaxing drew a point off it, too.
+        if near[ring].mean() > 0.8:
+            out[ring] = True
     return out
 
 
