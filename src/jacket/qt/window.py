@@ -59,10 +59,11 @@ from jacket.qt.work import Worker
 from jacket.settings import Settings, save_settings
 from jacket.tools.base import Tool, ToolSettings
 from jacket.tools.commands import Command, build_commands, has_moves, project_name, search
+from jacket.tools.events import Ghost
 from jacket.tools.hand_commands import HAND_VALUES, forget_choice, hold_choice
 from jacket.tools.mending import SOURCE_VALUES, Proposal
 from jacket.tools.moving import Move
-from jacket.tools.tidying import Tidy
+from jacket.tools.tidying import TIDYINGS, Tidy
 from jacket.tools.toolbox import STAGE_TOOLS
 
 VIEW_HINT = "Right-drag turns · middle-drag shifts · wheel nears · right-click for what fits here"
@@ -424,8 +425,22 @@ class Window(QMainWindow):
     def _preview(self, command_id: str) -> None:
         """Show in the form view what a button of Tidy would do."""
         tool = self.tool
-        if isinstance(tool, Tidy):
-            self.form.act(lambda: tool.preview(command_id, self.values))
+        if not isinstance(tool, Tidy):
+            return
+        self.form.act(lambda: tool.preview(command_id, self.values))
+        if not tool.wants_time(command_id) or self.looker.busy:
+            return
+        values = dict(self.values)
+
+        def told(sentence: str) -> None:
+            if tool.pointed == command_id:
+                tool.ghost = Ghost(what=sentence)
+                self.form.refresh_ghost()
+
+        def seen(new: PolyMesh) -> None:
+            self.form.act(lambda: tool.show_result(command_id, new))
+
+        self.looker.start("looking ahead", lambda progress: TIDYINGS[command_id].run(self.document, values), seen, told)
 
     def _choice(self, name: str, hold: bool) -> None:
         """Hold a kept choice, or forget it."""

@@ -70,20 +70,28 @@ class Tidy(Hold):
         ("buttons", "point at one to see it"),
     )
     options = Hold.options[:1]
+    pointed = ""
 
     def preview(self, action: str, values: dict[str, Any]) -> None:
         """Show what a button of the card would do; nothing for ""."""
-        self.ghost = NO_GHOST
+        self.ghost, self.pointed = NO_GHOST, action
         if not action:
             return
         tidying = TIDYINGS[action]
-        mesh = self.document.require_jacket().mesh
         try:
-            new = (tidying.shown or tidying.run)(self.document, values)
+            self.show_result(action, (tidying.shown or tidying.run)(self.document, values))
         except EditRefused as reason:
             self.ghost = Ghost(what=str(reason))
-            return
-        self.ghost = Ghost(lines=changed_lines(mesh, new), what=tidying.label, how="click")
+
+    def show_result(self, action: str, new: PolyMesh) -> None:
+        """Show what a button makes of the layer, while it is still pointed at."""
+        if action == self.pointed:
+            mesh = self.document.require_jacket().mesh
+            self.ghost = Ghost(lines=changed_lines(mesh, new), what=TIDYINGS[action].label, how="click")
+
+    def wants_time(self, action: str) -> bool:
+        """Whether what a button would do is not shown yet because it takes more than a blink to find out."""
+        return action in TIDYINGS and TIDYINGS[action].long and self.ghost.what == AHEAD
 
 
 def changed_lines(old: PolyMesh, new: PolyMesh) -> Floats:
@@ -355,7 +363,9 @@ def _either(document: Document, by_rows: Change) -> Change:
             try:
                 return pole_relaid(mesh, a, b, surface_of(source.mesh if source is not None else mesh))
             except EditRefused:
-                raise reason from None
+                raise EditRefused(
+                    "The rows here wind too far to be taken out, and no grid fits without this point; take another one."
+                ) from reason
 
     return change
 
@@ -367,7 +377,10 @@ def _by_rows(document: Document, points: Ints, change: Change) -> PolyMesh:
     except EditRefused as reason:
         if not is_pole(mesh, int(points[0])):
             raise
-        raise EditRefused("The rows here wind far: the part around is laid anew.") from reason
+        raise EditRefused(AHEAD) from reason
+
+
+AHEAD = "The rows here wind far: the part around is laid anew."
 
 
 def _on_both_sides(document: Document, points: Ints, change: Change) -> PolyMesh:

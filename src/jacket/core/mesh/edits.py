@@ -6,7 +6,7 @@ UVs, marks and other attributes travel through the maps by one mechanism, `rebui
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -221,6 +221,9 @@ def points_welded(mesh: PolyMesh, pairs: Any) -> Edited:
         if len(row) >= 3:
             rows.append(([p for p, _ in row], [c for _, c in row], f))
     edited = _with_rows(mesh, mesh.points[kept], point_to, touched, rows)
+    # The joined point is the one that stayed, in place and in what hangs on it.
+    own = {name: values[kept] for name, values in mesh.point_data.items()}
+    edited = replace(edited, mesh=edited.mesh.with_(point_data=own))
     if len(edited.mesh.topology.nonmanifold_edges) > len(mesh.topology.nonmanifold_edges):
         raise EditRefused("Joining here would give an edge three faces; nothing was joined.")
     return edited

@@ -258,22 +258,19 @@ class GridSolver:
             self.right = self._tuned(energy)
 
     def _tuned(self, energy: _Energy) -> Floats:
-        """The right side for which the map, its integers not rounded yet, has the painted factors of density against the
-        one without paint. Changing density needs a map with curl, of which a least-squares map reaches only a part; what
-        is missing is asked for once more, some times over."""
+        """The right side for which the map, its integers not rounded yet, has the density that is wanted, painted factors
+        among it. Changing density needs a map with curl, of which a least-squares map reaches only a part; what is missing
+        is asked for once more, some times over."""
         assert self.painted is not None
         share = face_areas(self.mesh) / face_areas(self.mesh).sum()
-        wanted = np.log(self.painted)
+        wanted = np.log(self.painted) if self.density is None else np.log(self.painted * self.density)
         wanted = wanted - float(wanted @ share)
-        plain = np.log(energy.reached(self._unrounded(energy.right(self.density))))
         asked = wanted.copy()
-        base = np.ones(self.mesh.n_faces) if self.density is None else self.density
         for _ in range(TUNINGS):
-            right = energy.right(base * np.exp(asked))
-            got = np.log(energy.reached(self._unrounded(right))) - plain
+            got = np.log(energy.reached(self._unrounded(energy.right(np.exp(asked)))))
             got = got - float(got @ share)
             asked = np.clip(asked + 0.8 * _evened(self.mesh, wanted - got), -MOST_ASKED, MOST_ASKED)
-        return energy.right(base * np.exp(asked))
+        return energy.right(np.exp(asked))
 
     def _unrounded(self, right: Floats) -> Floats:
         b_r, b_i = self.real.T @ right, self.whole.T @ right
