@@ -3,14 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from dataclasses import replace
 
 import numpy as np
 
 from jacket.core.fit.relax import lines_of, relaxed, untangled
 from jacket.core.mesh.geometry import face_areas, face_centres, face_normals
 from jacket.core.mesh.lifted import with_lifted
-from jacket.core.mesh.polymesh import Bools, Floats, PolyMesh
-from jacket.core.mesh.walks import euler_characteristic
+from jacket.core.mesh.pieces import put_side_by_side
+from jacket.core.mesh.polymesh import Bools, Floats, PolyMesh, sorted_pairs
+from jacket.core.mesh.walks import euler_characteristic, face_parts
 from jacket.core.quads.base import Base, make_base
 from jacket.core.quads.clusters import untied
 from jacket.core.quads.curvature import form_density
@@ -67,39 +69,109 @@ def covered(
     source: PolyMesh, surface: Bvh, wanted: int, area: float, settings: AutoSettings, guides: list[Guide],
     notes: list[str], progress: Progress, watch: Watch = unwatched,
 ) -> tuple[PolyMesh, int]:  # fmt: skip
-    """Quads over a surface, and how many singular points their field has; `watch` is shown its strokes."""
+    """Quads over a surface, and how many singular points their field has; `watch` is shown its strokes. Each part of the
+    surface gets a grid of its own, so that one which takes none does not spoil the others."""
     light = int(np.clip(7.5 * wanted, 8_000, 60_000))
     base = make_base(source, surface, light, area / wanted, settings.sharp, part(progress, 0, 0.35), guides,
                      settings.skin, settings.shortest)  # fmt: skip
-    progress(0.35, "combing the flow over the surface")
-    length = float(np.sqrt(area / wanted))
+    notes += _notes_on(base)
+    length = float(np.sqrt(face_areas(base.mesh).sum() / wanted))
+    over = surface
+    if base.bridge is not None and len(base.bridge[1]):
+        # Over holes the quads lie on the skin; laid onto the scan they would all fall to the rims.
+        points, triangles = base.bridge
+        over = Bvh.build(
+            np.concatenate([surface.points, points]),
+            np.concatenate([surface.triangles, triangles + len(surface.points)]),
+        )
+    bases = _parts_of(base)
+    strokes: list[Floats] = []
+    made: list[PolyMesh] = []
+    singular, start = 0, 0.35
+    share = np.array([face_areas(b.mesh).sum() for b in bases])
+    for one, own in zip(bases, share / share.sum(), strict=True):
+        end = start + 0.6 * float(own)
+        aim = max(round(wanted * float(own)), LEAST_QUADS)
+        quads, count = _part_covered(one, over, aim, length, settings, guides, notes, part(progress, start, end),
+                                     lambda seen: watch(np.concatenate([*strokes, seen])), strokes)  # fmt: skip
+        made.append(quads)
+        singular, start = singular + count, end
+    quads = made[0] if len(made) == 1 else put_side_by_side(made)
+    if over is surface:
+        return quads, singular
+    off = surface.closest(quads.points)[2] > 1e-7 * float(np.linalg.norm(np.ptp(surface.points, axis=0)))
+    return with_lifted(quads, np.flatnonzero(off)), singular
+
+
+LEAST_QUADS = 6
+"""No closed part has fewer."""
+
+
+def _parts_of(base: Base) -> list[Base]:
+    """The base's parts, each as a base of its own."""
+    count, label = face_parts(base.mesh)
+    if count == 1:
+        return [base]
+    out = []
+    for k in range(count):
+        used, local = np.unique(base.mesh.triangle_points[label == k], return_inverse=True)
+        to = np.full(base.mesh.n_points, -1, np.int32)
+        to[used] = np.arange(len(used))
+        creases = to[base.creases] if len(base.creases) else np.zeros((0, 2), np.int32)
+        mesh = PolyMesh.from_faces(base.mesh.points[used], local.reshape(-1, 3).astype(np.int32))
+        out.append(Base(mesh, sorted_pairs(creases[(creases >= 0).all(axis=1)]), 0, 0))
+    return out
+
+
+def _part_covered(
+    base: Base, surface: Bvh, wanted: int, length: float, settings: AutoSettings, guides: list[Guide], notes: list[str],
+    progress: Progress, watch: Watch, strokes: list[Floats],
+) -> tuple[PolyMesh, int]:  # fmt: skip
+    """Quads over one part. Where no grid carries its creases, one without them is tried before a coarse one is split."""
+    progress(0.0, "combing the flow over the surface")
+    painted = face_density(base.mesh, settings.spots, settings.paint)
+    if painted is not None:
+        # Relaxing evens steps that differ, most where they are long: 0.50 would end as 0.57.
+        painted = np.where(painted < 1, painted**SPARSER, painted)
+    solver = _solver(base, length, settings, guides, painted, part(progress, 0.05, 0.4), watch, strokes)
+    quads = _best_pass(base, solver, wanted, part(progress, 0.4, 0.7))
+    if quads is None and len(base.creases):
+        bare = replace(base, creases=sorted_pairs(np.zeros((0, 2))))
+        smooth = _solver(bare, length, settings, guides, painted, part(progress, 0.5, 0.6), unwatched, [])
+        quads = _best_pass(bare, smooth, wanted, part(progress, 0.6, 0.7))
+        if quads is not None:
+            base, solver = bare, smooth
+            notes.append(
+                f"Sharp edges near {_told(base.mesh)} lie too close for this number of quads; they were rounded."
+            )
+    if quads is None:
+        notes.append(
+            f"The grid could not be laid cleanly near {_told(base.mesh)}; a coarser one was split there instead."
+        )
+        quads = _split_route(base, solver, 2.0 * length, wanted)
+    progress(0.7, "relaxing the quads on the source")
+    return _fitted(quads, base, surface, painted is not None, guides), int((solver.field.index != 0).sum())
+
+
+def _told(mesh: PolyMesh) -> str:
+    return "({:.3g}, {:.3g}, {:.3g})".format(*mesh.points.mean(axis=0))
+
+
+def _solver(
+    base: Base, length: float, settings: AutoSettings, guides: list[Guide], painted: Floats | None, progress: Progress,
+    watch: Watch, strokes: list[Floats],
+) -> GridSolver:  # fmt: skip
     soft = soft_pull(base.mesh, [g for g in guides if not g.hard], 2.5 * length)
     ways = line_ways(base.mesh, base.creases, JAGS * length)
     field = smooth_field(base.mesh, base.creases, settings.alignment, soft, ways)
     field = without_pairs(base.mesh, field, base.creases, PAIR_REACH * length)
     field = opened_corners(base.mesh, field, base.creases, length)
-    watch(field_strokes(base.mesh, field, 0.35 * length))
-    painted = face_density(base.mesh, settings.spots, settings.paint)
-    if painted is not None:
-        # Relaxing evens steps that differ, most where they are long: 0.50 would end as 0.57.
-        painted = np.where(painted < 1, painted**SPARSER, painted)
+    seen = field_strokes(base.mesh, field, 0.35 * length)
+    watch(seen)
+    strokes.append(seen)
     density = crease_density(base, length, settings.form)
-    solver = GridSolver(base.mesh, field, cut_mesh(base.mesh, field), base.creases, part(progress, 0.4, 0.6), density,
-                        ways=ways, painted=painted)  # fmt: skip
-    notes += _notes_on(base)
-    quads = _best_pass(base, solver, wanted, notes, part(progress, 0.6, 0.8))
-    progress(0.8, "relaxing the quads on the source")
-    singular = int((field.index != 0).sum())
-    if base.bridge is None or len(base.bridge[1]) == 0:
-        return _fitted(quads, base, surface, painted is not None, guides), singular
-    # Over holes the quads lie on the skin; laid onto the scan they would all fall to the rims.
-    points, triangles = base.bridge
-    both = Bvh.build(
-        np.concatenate([surface.points, points]), np.concatenate([surface.triangles, triangles + len(surface.points)])
-    )
-    quads = _fitted(quads, base, both, painted is not None, guides)
-    off = surface.closest(quads.points)[2] > 1e-7 * float(np.linalg.norm(np.ptp(surface.points, axis=0)))
-    return with_lifted(quads, np.flatnonzero(off)), singular
+    return GridSolver(base.mesh, field, cut_mesh(base.mesh, field), base.creases, progress, density, ways=ways,
+                      painted=painted)  # fmt: skip
 
 
 def _notes_on(base: Base) -> list[str]:
@@ -116,8 +188,8 @@ def _notes_on(base: Base) -> list[str]:
     return out
 
 
-def _best_pass(base: Base, solver: GridSolver, wanted: int, notes: list[str], progress: Progress) -> PolyMesh:
-    """Extract with a few step lengths, aiming at the wanted number; keep the soundest nearest one."""
+def _best_pass(base: Base, solver: GridSolver, wanted: int, progress: Progress) -> PolyMesh | None:
+    """Extract with a few step lengths, aiming at the wanted number; the nearest one that is sound, None without."""
     area = float(face_areas(base.mesh).sum())
     euler = euler_characteristic(base.mesh)
     length = float(np.sqrt(area / wanted))
@@ -138,10 +210,7 @@ def _best_pass(base: Base, solver: GridSolver, wanted: int, notes: list[str], pr
         else:
             # Near enough but not sound: a slightly other step rounds to another grid.
             length *= (0.985, 1.03, 0.955, 1.06)[attempt % 4]
-    if best is None or best_score >= 1000:
-        notes.append("The grid could not be laid cleanly at this number; a coarser one was split instead.")
-        return _split_route(base, solver, 2.0 * float(np.sqrt(area / wanted)), wanted)
-    return best
+    return best if best_score < 1000 else None
 
 
 def sound(mesh: PolyMesh, euler: int) -> bool:

@@ -210,7 +210,7 @@ class GridSolver:
         """`density` (F,): how many times as close the steps of each face are to be. `unit_border`: each border edge of
         the mesh is one step, exactly; raises SolveError where no grid has such a border. `ways`: as for `smooth_field`.
         `painted` (F,): factors of density to be reached on top of that."""
-        self.mesh, self.cut, self.density, self.painted = mesh, cut, density, painted
+        self.mesh, self.field, self.cut, self.density, self.painted = mesh, field, cut, density, painted
         relations = _relate_all(mesh, field, cut, creases, unit_border, ways)
         progress(0.2, "eliminating the whole-number constraints")
         n = 2 * cut.n_classes
