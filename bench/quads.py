@@ -5,7 +5,8 @@ from __future__ import annotations
 import resource
 import time
 
-from bench.data import bunny, demo, dragons, finer, spot
+from bench.data import bunny, demo, dragons, finer, pyvista_examples, spot
+from bench.parts import parts
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.quads.auto import AutoSettings, automatic_quads
 from jacket.formats.registry import read_mesh
@@ -18,31 +19,39 @@ class Steps:
         self.at = time.perf_counter()
         self.name = "reading the surface"
         self.seconds: dict[str, float] = {}
+        self.longest = 0.0
+        self.memory: dict[str, float] = {}
 
     def __call__(self, fraction: float, what: str) -> None:
         now = time.perf_counter()
         self.seconds[self.name] = self.seconds.get(self.name, 0.0) + now - self.at
+        self.longest = max(self.longest, now - self.at)
+        self.memory[self.name] = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
         self.at, self.name = now, what
 
     def told(self) -> str:
-        """What took a tenth of a second or more."""
+        """What took a tenth of a second or more, with the peak of memory so far, and the longest silence."""
         self(1.0, "")
-        return ", ".join(f"{name} {s:.1f} s" for name, s in self.seconds.items() if s >= 0.1)
+        rows = ", ".join(f"{n} {s:.1f} s ({self.memory[n]:.0f} MB)" for n, s in self.seconds.items() if s >= 0.1)
+        return f"{rows}; longest without a word {self.longest:.1f} s"
 
 
 def run() -> None:
-    """4,000 quads wanted from each."""
+    """4,000 quads wanted from scans, 2,000 from parts."""
     cases: list[tuple[str, PolyMesh | None]] = [
         ("spot 5,856", spot()), ("spot 94k", finer(spot(), 2)), ("bunny", bunny()), ("whelk lantern", demo("whelk-lantern")),
         ("porthole latch", demo("porthole-latch")), ("barnacled bollard", demo("barnacled-bollard")),
         *((name, read_mesh(path)) for name, path in dragons().items()),
+        ("whelk lantern 388k", finer(demo("whelk-lantern"), 1)), ("porthole latch 239k", finer(demo("porthole-latch"), 1)),
+        *((name, read_mesh(path)) for name, path in pyvista_examples().items()), *parts().items(),
     ]  # fmt: skip
-    for name, mesh in cases:
+    scans = 12
+    for k, (name, mesh) in enumerate(cases):
         if mesh is None:
             continue
         steps = Steps()
         start = time.perf_counter()
-        result = automatic_quads(mesh, AutoSettings(quads=4000), steps)
+        result = automatic_quads(mesh, AutoSettings(quads=4000 if k < scans else 2000), steps)
         seconds, f = time.perf_counter() - start, result.figures
         memory = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
         print(

@@ -14,7 +14,7 @@ from jacket.core.mesh.rows import edge_turned
 from jacket.core.mesh.walks import euler_characteristic
 from jacket.errors import EditRefused
 
-LEAST_GAIN = 2
+LEAST_GAIN = 4
 """How much the sum of squares must fall: less only moves irregular points about."""
 
 

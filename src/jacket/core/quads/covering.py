@@ -7,8 +7,9 @@ from dataclasses import replace
 
 import numpy as np
 
-from jacket.core.fit.relax import lines_of, relaxed, untangled
-from jacket.core.mesh.geometry import face_areas, face_centres, face_normals
+from jacket.core.fit.relax import Lines, lines_of, relaxed, untangled
+from jacket.core.mesh.edits import faces_removed
+from jacket.core.mesh.geometry import face_areas, face_centres, face_normals, scaled_jacobian
 from jacket.core.mesh.lifted import with_lifted
 from jacket.core.mesh.pieces import put_side_by_side
 from jacket.core.mesh.polymesh import Bools, Floats, PolyMesh, sorted_pairs
@@ -19,12 +20,14 @@ from jacket.core.quads.curvature import form_density
 from jacket.core.quads.cut import cut_mesh
 from jacket.core.quads.extract import extract_quads
 from jacket.core.quads.field import Field, smooth_field
+from jacket.core.quads.figures import irregular_count
 from jacket.core.quads.gridmap import MANY, GridSolver
 from jacket.core.quads.lines import line_flags, line_ways, opened_corners
 from jacket.core.quads.pairs import without_pairs
 from jacket.core.quads.settings import AutoSettings
 from jacket.core.quads.steering import Guide, dense_guide, face_density, soft_pull
 from jacket.core.quads.subdivide import split_to_quads
+from jacket.core.source.weld import welded_triangles
 from jacket.core.space.bvh import Bvh
 from jacket.progress import Progress, part
 
@@ -89,10 +92,11 @@ def covered(
     made: list[PolyMesh] = []
     singular, start = 0, 0.35
     share = np.array([face_areas(b.mesh).sum() for b in bases])
-    for one, own in zip(bases, share / share.sum(), strict=True):
+    grounds = _own_grounds(source, bases) if over is surface and len(bases) > 1 else [over] * len(bases)
+    for one, ground, own in zip(bases, grounds, share / share.sum(), strict=True):
         end = start + 0.6 * float(own)
         aim = max(round(wanted * float(own)), LEAST_QUADS)
-        quads, count = _part_covered(one, over, aim, length, settings, guides, notes, part(progress, start, end),
+        quads, count = _part_covered(one, ground, aim, length, settings, guides, notes, part(progress, start, end),
                                      lambda seen: watch(np.concatenate([*strokes, seen])), strokes)  # fmt: skip
         made.append(quads)
         singular, start = singular + count, end
@@ -101,6 +105,19 @@ def covered(
         return quads, singular
     off = surface.closest(quads.points)[2] > 1e-7 * float(np.linalg.norm(np.ptp(surface.points, axis=0)))
     return with_lifted(quads, np.flatnonzero(off)), singular
+
+
+def _own_grounds(source: PolyMesh, bases: list[Base]) -> list[Bvh]:
+    """For each part of the base the part of the source it came from: parts that run through one another stay apart."""
+    points, triangles = welded_triangles(source)
+    label = face_parts(PolyMesh.from_faces(points, triangles))[1]
+    whole = Bvh.build(points, triangles)
+    out = []
+    for base in bases:
+        some = base.mesh.points[:: max(1, base.mesh.n_points // 500)]
+        mine = int(np.bincount(label[whole.closest(some)[1]]).argmax())
+        out.append(Bvh.build(points, triangles[label == mine]))
+    return out
 
 
 LEAST_QUADS = 6
@@ -268,7 +285,7 @@ def _fitted(quads: PolyMesh, base: Base, surface: Bvh, graded: bool = False, gui
     segments = base.mesh.points[base.mesh.topology.edge_points[flags]]
     bends = _line_corners(base.mesh, flags, line_ways(base.mesh, base.creases, JAGS * step))
     lines = lines_of(quads, segments, bends, 0.02 * step)
-    if quads.is_quads:
+    if quads.is_quads and irregular_count(quads) < 0.15 * quads.n_points:
         on_crease = np.zeros(quads.n_points, bool)
         if lines is not None:
             on_crease = lines.sliding & ~quads.topology.border_points | lines.fixed
@@ -278,18 +295,52 @@ def _fitted(quads: PolyMesh, base: Base, surface: Bvh, graded: bool = False, gui
     evenness = 0.0 if graded else 0.2
     quads = relaxed(quads, surface, 25 if graded else 60, lines=lines, evenness=evenness, mending=10.0)
     sizes = np.ones(quads.n_faces)
-    for _ in range(2):
+    for k in range(6):
         far = _face_gaps(quads, surface) / step
-        sizes = np.clip(sizes * np.clip(np.sqrt(MOST_OFF / np.maximum(far, 1e-9)), 0.7, 1.0), 0.5, 1.0)
+        if k >= 2 and float(far.max(initial=0.0)) < 1.7 * MOST_OFF:
+            break
+        sizes = np.clip(sizes * np.clip(np.sqrt(MOST_OFF / np.maximum(far, 1e-9)), 0.7, 1.0), 0.35, 1.0)
         quads = relaxed(quads, surface, 6 if graded else 15, lines=lines, evenness=evenness, mending=10.0, sizes=sizes)
     quads = untangled(quads, surface, lines)
     # What sliding on lines cannot open is let off them; a fold is worse than a soft edge.
     quads = untangled(quads, surface, None)
+    for _ in range(3):
+        trimmed = _without_flat_ears(quads)
+        if trimmed is None or lines is None:
+            break
+        along = lines_of(trimmed, segments, bends, 0.02 * step)
+        assert along is not None
+        along = Lines(along.curve, along.sliding | trimmed.topology.border_points, along.fixed)
+        trimmed = relaxed(trimmed, surface, 15, lines=along, evenness=evenness, mending=10.0)
+        trimmed = untangled(trimmed, surface, along)
+        if _folds(trimmed) >= _folds(quads):
+            break
+        quads, lines = trimmed, along
     free = np.ones(quads.n_points, bool) if lines is None else ~(lines.sliding | lines.fixed)
     points = quads.points.copy()
     points[free] = surface.project(points[free])
     points[~free] = surface.project(points[~free])
     return quads.with_points(_onto_guides(points, ~free, guides, 0.15 * step))
+
+
+def _folds(quads: PolyMesh) -> int:
+    return int((scaled_jacobian(quads) <= 0.05).sum())
+
+
+def _without_flat_ears(quads: PolyMesh) -> PolyMesh | None:
+    """The mesh without quads that a border bends flat at a corner where it runs straight on, None where there are none:
+    the point inside comes to lie on the border in place of that corner."""
+    if not quads.is_quads:
+        return None
+    topology = quads.topology
+    ear = topology.border_points & (topology.valence == 2)
+    flat = ear[quads.as_quads()].any(axis=1) & (scaled_jacobian(quads) < 0.05)
+    if not flat.any():
+        return None
+    new = faces_removed(quads, np.flatnonzero(flat)).mesh
+    same = euler_characteristic(new) == euler_characteristic(quads)
+    loops = len(new.topology.border_loops) == len(topology.border_loops)
+    return new if same and loops and new.n_faces else None
 
 
 def _onto_guides(points: Floats, on: Bools, guides: Sequence[Guide], reach: float) -> Floats:

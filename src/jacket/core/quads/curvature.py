@@ -35,7 +35,7 @@ def form_density(mesh: PolyMesh, length: float, strength: float, left_out: Bools
     log = np.clip(strength * np.log(np.maximum(largest * length / FLAT, 1e-6)), np.log(0.65), np.log(2.3))
     areas = face_areas(mesh)
     blur, total = ring_average(mesh)
-    for _ in range(max(1, int(EVENED * length**2 / max(float(np.median(areas)), 1e-300)))):
+    for _ in range(int(np.clip(EVENED * length**2 / max(float(np.median(areas)), 1e-300), 1, 150))):
         log = (blur @ log) / total
     return np.asarray(np.exp(log - float((log * areas).sum() / areas.sum())))
 
