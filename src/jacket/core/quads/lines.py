@@ -17,6 +17,8 @@ from jacket.core.mesh.polymesh import Bools, Floats, Ints, PolyMesh
 from jacket.core.quads.field import Field, corner_angles, field_turns
 from jacket.core.quads.pairs import resolved, way_jumps
 
+JAGS = 0.2
+"""Steps by which creases and borders may leave their chords before they bend there."""
 JAG = np.cos(np.radians(35.0))
 """An edge that leaves the chord of its line by more than this is a jag."""
 
@@ -84,7 +86,7 @@ def opened_corners(mesh: PolyMesh, field: Field, creases: Ints, length: float) -
     corner, and one that sits right in it is moved there, about one and a half steps from the lines. Only lines that run
     straight for some steps make corners; crumbled ones do not."""
     flags = line_flags(mesh, creases)
-    straight = flags & (ways_and_chords(mesh, creases, 0.2 * length)[1] > LONG * length)
+    straight = flags & (ways_and_chords(mesh, creases, JAGS * length)[1] > LONG * length)
     sectors = _sharp_sectors(mesh, field, flags, straight)
     if not sectors:
         return field

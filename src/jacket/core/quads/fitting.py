@@ -1,0 +1,127 @@
+"""Raw quads of a grid fitted to their source: relaxed on it, lines kept, knots and folds taken out."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import numpy as np
+
+from jacket.core.fit.relax import Lines, lines_of, relaxed, untangled
+from jacket.core.mesh.edits import faces_removed
+from jacket.core.mesh.geometry import face_areas, scaled_jacobian
+from jacket.core.mesh.polymesh import Bools, Floats, PolyMesh
+from jacket.core.mesh.walks import euler_characteristic
+from jacket.core.quads.base import Base
+from jacket.core.quads.clusters import untied
+from jacket.core.quads.figures import irregular_count
+from jacket.core.quads.lines import JAGS, line_flags, line_ways
+from jacket.core.quads.steering import Guide, dense_guide
+from jacket.core.space.bvh import Bvh
+
+
+def fitted(quads: PolyMesh, base: Base, surface: Bvh, graded: bool = False, guides: Sequence[Guide] = ()) -> PolyMesh:
+    """Relax on the source with crease and border points sliding on their lines."""
+    step = float(np.sqrt(face_areas(base.mesh).sum() / max(quads.n_faces, 1)))
+    flags = line_flags(base.mesh, base.creases)
+    segments = base.mesh.points[base.mesh.topology.edge_points[flags]]
+    bends = _line_corners(base.mesh, flags, line_ways(base.mesh, base.creases, JAGS * step))
+    lines = lines_of(quads, segments, bends, 0.02 * step)
+    if quads.is_quads and irregular_count(quads) < 0.15 * quads.n_points:
+        on_crease = np.zeros(quads.n_points, bool)
+        if lines is not None:
+            on_crease = lines.sliding & ~quads.topology.border_points | lines.fixed
+        quads = untied(quads, on_crease)
+        lines = lines_of(quads, segments, bends, 0.02 * step)
+    # Where density is painted sizes are meant to differ; evening them would wash it out.
+    evenness = 0.0 if graded else 0.2
+    quads = relaxed(quads, surface, 25 if graded else 60, lines=lines, evenness=evenness, mending=10.0)
+    sizes = np.ones(quads.n_faces)
+    for k in range(6):
+        far = _face_gaps(quads, surface) / step
+        if k >= 2 and float(far.max(initial=0.0)) < 1.7 * MOST_OFF:
+            break
+        sizes = np.clip(sizes * np.clip(np.sqrt(MOST_OFF / np.maximum(far, 1e-9)), 0.7, 1.0), 0.35, 1.0)
+        quads = relaxed(quads, surface, 6 if graded else 15, lines=lines, evenness=evenness, mending=10.0, sizes=sizes)
+    quads = untangled(quads, surface, lines)
+    # What sliding on lines cannot open is let off them; a fold is worse than a soft edge.
+    quads = untangled(quads, surface, None)
+    for _ in range(3):
+        trimmed = _without_flat_ears(quads)
+        if trimmed is None or lines is None:
+            break
+        along = lines_of(trimmed, segments, bends, 0.02 * step)
+        assert along is not None
+        along = Lines(along.curve, along.sliding | trimmed.topology.border_points, along.fixed)
+        trimmed = relaxed(trimmed, surface, 15, lines=along, evenness=evenness, mending=10.0)
+        trimmed = untangled(trimmed, surface, along)
+        if _folds(trimmed) >= _folds(quads):
+            break
+        quads, lines = trimmed, along
+    free = np.ones(quads.n_points, bool) if lines is None else ~(lines.sliding | lines.fixed)
+    points = quads.points.copy()
+    points[free] = surface.project(points[free])
+    points[~free] = surface.project(points[~free])
+    return quads.with_points(_onto_guides(points, ~free, guides, 0.15 * step))
+
+
+def _folds(quads: PolyMesh) -> int:
+    return int((scaled_jacobian(quads) <= 0.05).sum())
+
+
+def _without_flat_ears(quads: PolyMesh) -> PolyMesh | None:
+    """The mesh without quads that a border bends flat at a corner where it runs straight on, None where there are none:
+    the point inside comes to lie on the border in place of that corner."""
+    if not quads.is_quads:
+        return None
+    topology = quads.topology
+    ear = topology.border_points & (topology.valence == 2)
+    flat = ear[quads.as_quads()].any(axis=1) & (scaled_jacobian(quads) < 0.05)
+    if not flat.any():
+        return None
+    new = faces_removed(quads, np.flatnonzero(flat)).mesh
+    same = euler_characteristic(new) == euler_characteristic(quads)
+    loops = len(new.topology.border_loops) == len(topology.border_loops)
+    return new if same and loops and new.n_faces else None
+
+
+def _onto_guides(points: Floats, on: Bools, guides: Sequence[Guide], reach: float) -> Floats:
+    """Points on lines (V,) that lie within reach of a hard guide laid onto the guide itself: until then they lie on edges
+    of the base mesh, which are chords of it."""
+    points = points.copy()
+    for guide in guides:
+        if guide.hard:
+            line = dense_guide(guide, reach)
+            ahead = np.roll(line, -1, axis=0) if guide.closed else line[1:]
+            place, _, far = Bvh.of_segments(np.stack([line[: len(ahead)], ahead], axis=1)).closest(points)
+            near = on & (far < reach)
+            points[near] = place[near]
+    return points
+
+
+MOST_OFF = 0.4
+"""Steps off the surface over which a quad bridges more than it should: it is made smaller, and its neighbours larger."""
+
+
+def _face_gaps(quads: PolyMesh, surface: Bvh) -> Floats:
+    """(F,) how far the centre and the middles of the edges of each quad lie off the surface, the largest."""
+    ring = quads.points[quads.as_quads()]
+    places = np.concatenate([ring.mean(axis=1), *(0.5 * (ring[:, k] + ring[:, k - 1]) for k in range(4))])
+    return np.asarray(surface.closest(places)[2].reshape(5, -1).max(axis=0))
+
+
+def _line_corners(mesh: PolyMesh, flags: Bools, ways: Floats) -> Floats:
+    """(K, 3) ends, forks and bends of over 45° of a set of edges (E,) that run by `ways` (E, 3)."""
+    edges = np.flatnonzero(flags)
+    if len(edges) == 0:
+        return np.zeros((0, 3))
+    ends = mesh.topology.edge_points[edges]
+    degree = np.bincount(ends.ravel(), minlength=mesh.n_points)
+    # The two edges at a point of two: first seen from the front, then from the back.
+    first, last = np.full(mesh.n_points, -1), np.full(mesh.n_points, -1)
+    first[ends[::-1].ravel()] = np.repeat(edges[::-1], 2)
+    last[ends.ravel()] = np.repeat(edges, 2)
+    two = np.flatnonzero(degree == 2)
+    cosine = np.abs(np.einsum("ij,ij->i", ways[first[two]], ways[last[two]]))
+    bent = np.zeros(mesh.n_points, bool)
+    bent[two[cosine < np.cos(np.radians(45.0))]] = True
+    return mesh.points[((degree > 0) & (degree != 2)) | bent]
