@@ -90,6 +90,11 @@ def has_source(state: State) -> bool:
     return state.source is not None
 
 
+def can_compare(state: State) -> bool:
+    """Whether there is a trial and another, or quads of a jacket, to put beside it."""
+    return len(state.trials) > 1 or (bool(state.trials) and has_quads(state))
+
+
 def has_quads(state: State) -> bool:
     return state.jacket is not None and state.jacket.mesh.n_faces > 0
 
@@ -308,7 +313,14 @@ def build_commands() -> dict[str, Command]:
              "edge of sight": "Show the outline against the source", "split": "Compare trials side by side"}  # fmt: skip
     rows += trial_commands(Command)
     rows += [
-        Command(f"show-{k.replace(' ', '-')}", label, "display toggle view hide", "", always, _toggle(k))
+        Command(
+            f"show-{k.replace(' ', '-')}",
+            label,
+            "display toggle view hide",
+            "",
+            can_compare if k == "split" else always,
+            _toggle(k),
+        )
         for k, label in shows.items()
     ]
     return {row.id: row for row in rows}

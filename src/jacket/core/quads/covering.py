@@ -24,7 +24,6 @@ from jacket.core.quads.pairs import without_pairs
 from jacket.core.quads.settings import AutoSettings
 from jacket.core.quads.steering import Guide, face_density, soft_pull
 from jacket.core.quads.subdivide import split_to_quads
-from jacket.core.source.weld import welded_triangles
 from jacket.core.space.bvh import Bvh
 from jacket.progress import Progress, part
 
@@ -87,11 +86,10 @@ def covered(
     made: list[PolyMesh] = []
     singular, start = 0, 0.35
     share = np.array([face_areas(b.mesh).sum() for b in bases])
-    grounds = _own_grounds(source, bases) if over is surface and len(bases) > 1 else [over] * len(bases)
-    for one, ground, own in zip(bases, grounds, share / share.sum(), strict=True):
+    for one, own in zip(bases, share / share.sum(), strict=True):
         end = start + 0.6 * float(own)
         aim = max(round(wanted * float(own)), LEAST_QUADS)
-        quads, count = _part_covered(one, ground, aim, length, settings, guides, notes, part(progress, start, end),
+        quads, count = _part_covered(one, over, aim, length, settings, guides, notes, part(progress, start, end),
                                      lambda seen: watch(np.concatenate([*strokes, seen])), strokes)  # fmt: skip
         made.append(quads)
         singular, start = singular + count, end
@@ -100,19 +98,6 @@ def covered(
         return quads, singular
     off = surface.closest(quads.points)[2] > 1e-7 * float(np.linalg.norm(np.ptp(surface.points, axis=0)))
     return with_lifted(quads, np.flatnonzero(off)), singular
-
-
-def _own_grounds(source: PolyMesh, bases: list[Base]) -> list[Bvh]:
-    """For each part of the base the part of the source it came from: parts that run through one another stay apart."""
-    points, triangles = welded_triangles(source)
-    label = face_parts(PolyMesh.from_faces(points, triangles))[1]
-    whole = Bvh.build(points, triangles)
-    out = []
-    for base in bases:
-        some = base.mesh.points[:: max(1, base.mesh.n_points // 500)]
-        mine = int(np.bincount(label[whole.closest(some)[1]]).argmax())
-        out.append(Bvh.build(points, triangles[label == mine]))
-    return out
 
 
 LEAST_QUADS = 6
