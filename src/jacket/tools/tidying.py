@@ -405,23 +405,22 @@ def _laid(document: Document, mesh: PolyMesh) -> PolyMesh:
 
 def collapse_rows(document: Document, values: dict[str, Any]) -> PolyMesh:
     """The rows across held edges taken out."""
+    return _across_held(document, row_collapsed)
+
+
+def add_rows(document: Document, values: dict[str, Any]) -> PolyMesh:
+    """A row added through each held edge, beside the one that crosses it."""
+    return _across_held(document, lambda mesh, edge: loop_inserted(mesh, edge, 0.5).mesh)
+
+
+def _across_held(document: Document, change: Callable[[PolyMesh, int], PolyMesh]) -> PolyMesh:
+    """What a change makes of the layer at each held edge in turn; points lie on the source after."""
     mesh = document.open_jacket().mesh
     edges = document.state.held.of("edges")
     if len(edges) == 0:
         raise EditRefused("Hold an edge that the row crosses.")
     for place in mesh.points[mesh.topology.edge_points[edges]].mean(axis=1):
-        mesh = row_collapsed(mesh, _edge_at(mesh, place))
-    return _laid(document, mesh)
-
-
-def add_rows(document: Document, values: dict[str, Any]) -> PolyMesh:
-    """A row added through each held edge, beside the one that crosses it."""
-    mesh = document.open_jacket().mesh
-    edges = document.state.held.of("edges")
-    if len(edges) == 0:
-        raise EditRefused("Hold an edge that the new row should cross.")
-    for place in mesh.points[mesh.topology.edge_points[edges]].mean(axis=1):
-        mesh = loop_inserted(mesh, _edge_at(mesh, place), 0.5).mesh
+        mesh = change(mesh, _edge_at(mesh, place))
     return _laid(document, mesh)
 
 
