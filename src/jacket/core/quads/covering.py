@@ -7,7 +7,8 @@ from dataclasses import replace
 
 import numpy as np
 
-from jacket.core.mesh.geometry import face_areas, face_centres, face_normals
+from jacket.core.fit.relax import relaxed
+from jacket.core.mesh.geometry import face_areas, face_centres, face_normals, scaled_jacobian
 from jacket.core.mesh.lifted import with_lifted
 from jacket.core.mesh.pieces import put_side_by_side
 from jacket.core.mesh.polymesh import Floats, PolyMesh, sorted_pairs
@@ -147,7 +148,22 @@ def _part_covered(
         )
         quads = _split_route(base, solver, 2.0 * length, wanted)
     progress(0.7, "relaxing the quads on the source")
-    return fitted(quads, base, surface, painted is not None, guides), int((solver.field.index != 0).sum())
+    laid = fitted(quads, base, surface, painted is not None, guides)
+    return _least_folded(laid, quads, surface), int((solver.field.index != 0).sum())
+
+
+def _least_folded(laid: PolyMesh, raw: PolyMesh, surface: Bvh) -> PolyMesh:
+    """Fitted quads, or where they are folded and the raw ones are not when hardly relaxed or only laid down, those: where
+    a part is thinner than a quad, relaxing pulls its sides through one another."""
+    if _folds(laid) == 0:
+        return laid
+    others = (relaxed(raw, surface, 5, mending=10.0), raw.with_points(surface.project(raw.points)))
+    best = min(others, key=_folds)
+    return best if _folds(best) <= _folds(laid) // 2 else laid
+
+
+def _folds(mesh: PolyMesh) -> int:
+    return int((scaled_jacobian(mesh) <= 0).sum())
 
 
 def _told(mesh: PolyMesh) -> str:
