@@ -8,12 +8,12 @@ import numpy as np
 from PySide6.QtCore import QPointF, Qt
 from PySide6.QtGui import QColor, QPainter
 
+from jacket.core.quads.figures import irregular_points
 from jacket.core.space.raster import covered
 from jacket.document.derived import kept, light_of, pickable, surface_of
 from jacket.document.document import Document
 from jacket.qt.glview import GlView
 from jacket.qt.overlay import draw_axes, draw_difference, draw_halves, draw_poles
-from jacket.qt.scenes import pole_ids
 from jacket.qt.theme import font
 from jacket.tools.events import Pointer
 from jacket.tools.pick import occluder, slack_for, visible
@@ -60,7 +60,7 @@ class FormView(GlView):
         mesh = jacket.mesh
         store: dict[str, Any] = kept(mesh, "seen poles", dict)
         if store.get("camera") is not self.camera:
-            ids = kept(mesh, "poles", lambda: pole_ids(mesh))
+            ids = kept(mesh, "poles", lambda: irregular_points(mesh))
             at = self.camera.project(mesh.points[ids])[:, :2] if len(ids) else np.zeros((0, 2))
             inside = ((at > 0) & (at < [self.width(), self.height()])).all(axis=1)
             at, ids = at[inside], ids[inside]

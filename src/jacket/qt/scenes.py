@@ -13,6 +13,7 @@ from jacket.core.mesh.geometry import point_normals
 from jacket.core.mesh.lifted import lifted_points
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.mesh.smooth import WEIGHT, smoothed
+from jacket.core.quads.figures import irregular_points
 from jacket.core.quads.steering import Guide, guide_curve
 from jacket.core.source.mend import triangles_of
 from jacket.core.source.symmetry import Plane
@@ -304,14 +305,8 @@ def _loose_dots(mesh: PolyMesh, palette: Palette) -> Any:
     return np.concatenate([dot_rows(points, rgb(palette.ink), 8.0), dot_rows(points, rgb(palette.look), 5.0)])
 
 
-def pole_ids(mesh: PolyMesh) -> Any:
-    """Inner points whose valence is not 4."""
-    topology = mesh.topology
-    return np.flatnonzero((topology.valence > 0) & ~topology.border_points & (topology.valence != 4))
-
-
 def _pole_dots(mesh: PolyMesh, palette: Palette) -> Any:
-    return dot_rows(mesh.points[pole_ids(mesh)], rgb(palette.ink), 6.0)
+    return dot_rows(mesh.points[irregular_points(mesh)], rgb(palette.ink), 6.0)
 
 
 def stitch_layers(segments: Floats, palette: Palette, pull: float) -> list[Layer]:

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
+from jacket.core.mesh.geometry import face_areas
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.quads.auto import AutoSettings, automatic_quads, quads_within_gap
 from jacket.core.quads.redo import part_redone, taken_inside
@@ -58,13 +59,13 @@ def _again(host: Host) -> None:
 def _run(host: Host, settings: AutoSettings, most: float) -> None:
     source = host.document.require_source()
     surface = surface_of(source.mesh)
-    plain = _told(settings.unguided(), 0.0)
+    plain = _told(settings.unguided(), 0.0, source.mesh)
     unguided = next((t.mesh for t in host.document.state.trials if t.settings == plain), None)
     start = time.perf_counter()
 
     def job(progress: Progress) -> Any:
         if most > 0:
-            return quads_within_gap(source.mesh, settings, most, progress, surface)
+            return quads_within_gap(source.mesh, settings, most, progress, surface, host.watch_field)
         return automatic_quads(source.mesh, settings, progress, surface, host.watch_field, unguided)
 
     def done(result: Any) -> None:
@@ -74,15 +75,16 @@ def _run(host: Host, settings: AutoSettings, most: float) -> None:
         figures = {**result.figures.as_dict(), "field_singularities": result.field_singularities}
         figures["seconds"] = time.perf_counter() - start
         figures["notes"] = list(result.notes)
-        host.document.add_trial(result.mesh, _told(settings, most), figures)
+        host.document.add_trial(result.mesh, _told(settings, most, source.mesh), figures)
         for note in result.notes:
             host.say(note)
 
     host.work("making a trial", job, done)
 
 
-def _told(settings: AutoSettings, most: float) -> dict[str, Any]:
-    return {**settings.as_dict(), "gap": most}
+def _told(settings: AutoSettings, most: float, source: PolyMesh) -> dict[str, Any]:
+    """What a trial remembers; `faces` of the source, so that one over an older source is not compared with."""
+    return {**settings.as_dict(), "gap": most, "faces": source.n_faces}
 
 
 def chosen(host: Host) -> Trial:
@@ -143,8 +145,6 @@ def _redo(host: Host) -> None:
     wanted = 0
     if settings.edge > 0:
         mesh = host.document.require_jacket().mesh
-        from jacket.core.mesh.geometry import face_areas
-
         wanted = max(round(float(face_areas(mesh)[host.document.state.held.of("faces")].sum()) / settings.edge**2), 4)
     settings = replace(settings, quads=wanted, edge=0.0)
     _change_part(host, "make a part anew",

@@ -45,31 +45,54 @@ def automatic_quads(
 
     Raises MeshError when the source has no area or fewer than 12 quads are asked for.
     """
-    area = float(face_areas(source).sum()) if source.n_faces else 0.0
-    if not area > 0:
-        raise MeshError("The source has no surface to cover; open a mesh with faces.")
+    area = _area(source)
     wanted = settings.quads if settings.edge <= 0 else max(round(area / settings.edge**2), 12)
     if wanted < 12:
         raise MeshError(f"{wanted} quads cannot cover a form; ask for 12 or more.")
     surface = surface or Bvh.build(source.points, source.triangle_points)
     guides = [checked_guide(g, surface) for g in settings.guides]
+    if not guides:
+        return _laid(source, settings, wanted, guides, surface, progress, watch)
+    result = _laid(
+        source, settings, wanted, guides, surface, part(progress, 0.0, 0.95 if unguided is not None else 0.55), watch
+    )
+    return _told_of_guides(result, source, settings, guides, surface, unguided, part(progress, 0.55, 1.0))
+
+
+def _area(source: PolyMesh) -> float:
+    area = float(face_areas(source).sum()) if source.n_faces else 0.0
+    if not area > 0:
+        raise MeshError("The source has no surface to cover; open a mesh with faces.")
+    return area
+
+
+def _told_of_guides(
+    result: AutoResult, source: PolyMesh, settings: AutoSettings, guides: list[Guide], surface: Bvh,
+    unguided: PolyMesh | None, progress: Progress,
+) -> AutoResult:  # fmt: skip
+    if unguided is None:
+        unguided = automatic_quads(source, settings.unguided(), progress, surface).mesh
+    return replace(result, notes=(*result.notes, *guide_notes(result.mesh, guides, surface, unguided)))
+
+
+def _laid(
+    source: PolyMesh,
+    settings: AutoSettings,
+    wanted: int,
+    guides: list[Guide],
+    surface: Bvh,
+    progress: Progress,
+    watch: Watch,
+) -> AutoResult:
     notes: list[str] = []
-    whole = progress
-    if guides:
-        progress = part(whole, 0.0, 0.95 if unguided is not None else 0.55)
-    marks = marked_curves(source) if settings.marked else []
-    own = guides + marks
+    own = guides + (marked_curves(source) if settings.marked else [])
     if settings.mirror:
         quads, singular = _mirrored(source, surface, wanted, settings, own, notes, progress, watch)
     else:
+        area = float(face_areas(source).sum())
         quads, singular = covered(source, surface, wanted, area, settings, own, notes, progress, watch)
     progress(0.95, "measuring the result")
-    figures = measure_quads(quads, source, surface)
-    if guides:
-        if unguided is None:
-            unguided = automatic_quads(source, settings.unguided(), part(whole, 0.55, 0.98), surface).mesh
-        notes += guide_notes(quads, guides, surface, unguided)
-    return AutoResult(quads, figures, singular, tuple(notes))
+    return AutoResult(quads, measure_quads(quads, source, surface), singular, tuple(notes))
 
 
 def _mirrored(
@@ -176,15 +199,21 @@ def marked_curves(source: PolyMesh) -> list[Guide]:
 
 
 def quads_within_gap(
-    source: PolyMesh, settings: AutoSettings, most: float, progress: Progress = silent, surface: Bvh | None = None
-) -> AutoResult:
+    source: PolyMesh, settings: AutoSettings, most: float, progress: Progress = silent, surface: Bvh | None = None,
+    watch: Watch = unwatched,
+) -> AutoResult:  # fmt: skip
     """The smallest number of quads found whose largest gap from the jacket to the source is at most `most` % of the
     diagonal: the gap falls about as the number rises, so each trial tells the next. Keeps the nearest where four trials
     do not reach it, with a note."""
     surface = surface or Bvh.build(source.points, source.triangle_points)
+    _area(source)
+    settings = replace(settings, quads=max(settings.quads, 12))
+    guides = [checked_guide(g, surface) for g in settings.guides]
     best: AutoResult | None = None
     for attempt in range(4):
-        result = automatic_quads(source, settings, part(progress, attempt / 4, (attempt + 1) / 4), surface)
+        # Guides are compared once, when the number is found.
+        step = part(progress, attempt / 5, (attempt + 1) / 5)
+        result = _laid(source, replace(settings, edge=0.0), settings.quads, guides, surface, step, watch)
         gap_now = result.figures.gap_out_largest
         if best is None or _gap_rank(result, most) < _gap_rank(best, most):
             best = result
@@ -196,6 +225,9 @@ def quads_within_gap(
     assert best is not None
     if best.figures.gap_out_largest > most:
         best = replace(best, notes=(*best.notes, f"A largest gap of {most:g} % was not reached; the nearest is kept."))
+    if guides:
+        found = replace(settings, edge=0.0, quads=best.figures.quads)
+        best = _told_of_guides(best, source, found, guides, surface, None, part(progress, 0.8, 1.0))
     return best
 
 

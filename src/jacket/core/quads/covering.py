@@ -8,7 +8,7 @@ from dataclasses import replace
 import numpy as np
 
 from jacket.core.fit.relax import relaxed
-from jacket.core.mesh.geometry import face_areas, face_centres, face_normals, scaled_jacobian
+from jacket.core.mesh.geometry import face_areas, face_centres, face_normals
 from jacket.core.mesh.lifted import with_lifted
 from jacket.core.mesh.pieces import put_side_by_side
 from jacket.core.mesh.polymesh import Floats, PolyMesh, sorted_pairs
@@ -18,7 +18,7 @@ from jacket.core.quads.curvature import form_density
 from jacket.core.quads.cut import cut_mesh
 from jacket.core.quads.extract import extract_quads
 from jacket.core.quads.field import Field, smooth_field
-from jacket.core.quads.fitting import fitted
+from jacket.core.quads.fitting import fitted, fold_count
 from jacket.core.quads.gridmap import MANY, GridSolver
 from jacket.core.quads.lines import JAGS, line_ways, opened_corners
 from jacket.core.quads.pairs import without_pairs
@@ -84,6 +84,11 @@ def covered(
         )
     bases = _parts_of(base)
     strokes: list[Floats] = []
+
+    def look(seen: Floats) -> None:
+        strokes.append(seen)
+        watch(np.concatenate(strokes))
+
     made: list[PolyMesh] = []
     singular, start = 0, 0.35
     share = np.array([face_areas(b.mesh).sum() for b in bases])
@@ -91,7 +96,7 @@ def covered(
         end = start + 0.6 * float(own)
         aim = max(round(wanted * float(own)), LEAST_QUADS)
         quads, count = _part_covered(one, over, aim, length, settings, guides, notes, part(progress, start, end),
-                                     lambda seen: watch(np.concatenate([*strokes, seen])), strokes)  # fmt: skip
+                                     look)  # fmt: skip
         made.append(quads)
         singular, start = singular + count, end
     quads = made[0] if len(made) == 1 else put_side_by_side(made)
@@ -123,7 +128,7 @@ def _parts_of(base: Base) -> list[Base]:
 
 def _part_covered(
     base: Base, surface: Bvh, wanted: int, length: float, settings: AutoSettings, guides: list[Guide], notes: list[str],
-    progress: Progress, watch: Watch, strokes: list[Floats],
+    progress: Progress, watch: Watch,
 ) -> tuple[PolyMesh, int]:  # fmt: skip
     """Quads over one part. Where no grid carries its creases, one without them is tried before a coarse one is split."""
     progress(0.0, "combing the flow over the surface")
@@ -131,11 +136,11 @@ def _part_covered(
     if painted is not None:
         # Relaxing evens steps that differ, most where they are long: 0.50 would end as 0.57.
         painted = np.where(painted < 1, painted**SPARSER, painted)
-    solver = _solver(base, length, settings, guides, painted, part(progress, 0.05, 0.4), watch, strokes)
+    solver = _solver(base, length, settings, guides, painted, part(progress, 0.05, 0.4), watch)
     quads = _best_pass(base, solver, wanted, part(progress, 0.4, 0.7))
     if quads is None and len(base.creases):
         bare = replace(base, creases=sorted_pairs(np.zeros((0, 2))))
-        smooth = _solver(bare, length, settings, guides, painted, part(progress, 0.5, 0.6), unwatched, [])
+        smooth = _solver(bare, length, settings, guides, painted, part(progress, 0.5, 0.6), unwatched)
         quads = _best_pass(bare, smooth, wanted, part(progress, 0.6, 0.7))
         if quads is not None:
             base, solver = bare, smooth
@@ -155,15 +160,11 @@ def _part_covered(
 def _least_folded(laid: PolyMesh, raw: PolyMesh, surface: Bvh) -> PolyMesh:
     """Fitted quads, or where they are folded and the raw ones are not when hardly relaxed or only laid down, those: where
     a part is thinner than a quad, relaxing pulls its sides through one another."""
-    if _folds(laid) == 0:
+    if fold_count(laid) == 0:
         return laid
     others = (relaxed(raw, surface, 5, mending=10.0), raw.with_points(surface.project(raw.points)))
-    best = min(others, key=_folds)
-    return best if _folds(best) <= _folds(laid) // 2 else laid
-
-
-def _folds(mesh: PolyMesh) -> int:
-    return int((scaled_jacobian(mesh) <= 0).sum())
+    best = min(others, key=fold_count)
+    return best if fold_count(best) <= fold_count(laid) // 2 else laid
 
 
 def _told(mesh: PolyMesh) -> str:
@@ -172,16 +173,14 @@ def _told(mesh: PolyMesh) -> str:
 
 def _solver(
     base: Base, length: float, settings: AutoSettings, guides: list[Guide], painted: Floats | None, progress: Progress,
-    watch: Watch, strokes: list[Floats],
+    watch: Watch,
 ) -> GridSolver:  # fmt: skip
     soft = soft_pull(base.mesh, [g for g in guides if not g.hard], 2.5 * length)
     ways = line_ways(base.mesh, base.creases, JAGS * length)
     field = smooth_field(base.mesh, base.creases, settings.alignment, soft, ways)
     field = without_pairs(base.mesh, field, base.creases, PAIR_REACH * length)
     field = opened_corners(base.mesh, field, base.creases, length)
-    seen = field_strokes(base.mesh, field, 0.35 * length)
-    watch(seen)
-    strokes.append(seen)
+    watch(field_strokes(base.mesh, field, 0.35 * length))
     density = crease_density(base, length, settings.form)
     return GridSolver(base.mesh, field, cut_mesh(base.mesh, field), base.creases, progress, density, ways=ways,
                       painted=painted)  # fmt: skip

@@ -54,7 +54,7 @@ def fitted(quads: PolyMesh, base: Base, surface: Bvh, graded: bool = False, guid
         along = Lines(along.curve, along.sliding | trimmed.topology.border_points, along.fixed)
         trimmed = relaxed(trimmed, surface, 15, lines=along, evenness=evenness, mending=10.0)
         trimmed = untangled(trimmed, surface, along)
-        if _folds(trimmed) >= _folds(quads):
+        if fold_count(trimmed, 0.05) >= fold_count(quads, 0.05):
             break
         quads, lines = trimmed, along
     free = np.ones(quads.n_points, bool) if lines is None else ~(lines.sliding | lines.fixed)
@@ -64,8 +64,9 @@ def fitted(quads: PolyMesh, base: Base, surface: Bvh, graded: bool = False, guid
     return quads.with_points(_onto_guides(points, ~free, guides, 0.15 * step))
 
 
-def _folds(quads: PolyMesh) -> int:
-    return int((scaled_jacobian(quads) <= 0.05).sum())
+def fold_count(quads: PolyMesh, below: float = 0.0) -> int:
+    """Number of faces whose scaled Jacobian is not over a value."""
+    return int((scaled_jacobian(quads) <= below).sum())
 
 
 def _without_flat_ears(quads: PolyMesh) -> PolyMesh | None:

@@ -41,7 +41,7 @@ def part_redone(
     settings = replace(settings, quads=wanted, mirror="", edge=0.0, skin=False)
     fixed = _with_fixed_border(region, surface, settings, part(progress, 0.0, 0.5))
     if fixed is not None:
-        return welded_in(rest, fixed, _reach(region)), ()
+        return welded_in(rest, fixed, reach_of(region)), ()
     patch = _with_free_border(region, surface, settings, part(progress, 0.5, 0.9))
     if rest is None:
         return patch, ()
@@ -66,7 +66,7 @@ def taken_inside(
     settings = AutoSettings(quads=max(len(inside), 1), form=0.0)
     fixed = _with_fixed_border(region, surface, settings, part(progress, 0.0, 0.8), trial)
     if fixed is not None:
-        return welded_in(rest, fixed, _reach(region)), ()
+        return welded_in(rest, fixed, reach_of(region)), ()
     step = 0.5 * (float(np.median(edge_lengths(region))) + float(np.median(edge_lengths(trial))))
     best: PolyMesh | None = None
     refused: EditRefused | None = None
@@ -90,7 +90,8 @@ RING_NOTE = (
 )
 
 
-def _reach(region: PolyMesh) -> float:
+def reach_of(region: PolyMesh) -> float:
+    """How near border points have to be to count as the same."""
     return 1e-6 * max(float(np.median(edge_lengths(region))), 1e-300)
 
 
@@ -147,23 +148,36 @@ def _with_fixed_border(
         solver = GridSolver(mesh, field, cut_mesh(mesh, field), creases, part(progress, 0.2, 0.5), density, True)
     except SolveError:
         return None
-    euler, edges = euler_characteristic(region), len(region.topology.border_edges)
-    own = cKDTree(region.points[np.unique(region.topology.edge_points[region.topology.border_edges])])
-    best: tuple[float, PolyMesh | None] = (0.05, None)
-    for k, times in enumerate((1.0, 0.95, 1.06, 0.9, 1.12)):
-        quads = extract_quads(mesh, solver.solve(length * times, part(progress, 0.5 + 0.08 * k, 0.58 + 0.08 * k)))
+    least, quads = bordered(mesh, solver, region, length, (1.0, 0.95, 1.06, 0.9, 1.12), surface, 0.5,
+                            part(progress, 0.5, 1.0))  # fmt: skip
+    return quads if least > 0.05 else None
+
+
+def bordered(
+    mesh: PolyMesh, solver: GridSolver, region: PolyMesh, length: float, times: tuple[float, ...], surface: Bvh, enough: float,
+    progress: Progress = silent,
+) -> tuple[float, PolyMesh | None]:  # fmt: skip
+    """The best quads of a grid whose border is that of a region, and their least scaled Jacobian: step lengths are tried in
+    turn until one has `enough`; −1 and None where none is sound or ends in the very points of the border."""
+    topology = region.topology
+    euler, edges = euler_characteristic(region), len(topology.border_edges)
+    own = cKDTree(region.points[np.unique(topology.edge_points[topology.border_edges])]) if edges else None
+    best: tuple[float, PolyMesh | None] = (-1.0, None)
+    for k, share in enumerate(times):
+        step = part(progress, k / len(times), (k + 1) / len(times))
+        quads = extract_quads(mesh, solver.solve(length * share, step))
         if not sound(quads, euler) or len(quads.topology.border_edges) != edges:
             continue
         border = quads.topology.border_points
-        if own.query(quads.points[border])[0].max() > _reach(region):
+        if own is not None and own.query(quads.points[border])[0].max() > reach_of(region):
             continue
         quads = settled_part(quads, border, surface)
         least = float(scaled_jacobian(quads).min())
         if least > best[0]:
             best = least, quads
-        if least > 0.5:
+        if least > enough:
             break
-    return best[1]
+    return best
 
 
 def whole_border_edges(fine: PolyMesh, n_old: int) -> tuple[Floats, Ints, Ints]:

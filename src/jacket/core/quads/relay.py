@@ -10,20 +10,17 @@ from __future__ import annotations
 import numpy as np
 from scipy.spatial import cKDTree
 
-from jacket.core.mesh.geometry import face_areas, face_normals, scaled_jacobian, unit
+from jacket.core.mesh.geometry import face_areas, face_normals, unit
 from jacket.core.mesh.poles import is_pole
 from jacket.core.mesh.polymesh import Bools, Floats, Ints, PolyMesh
-from jacket.core.mesh.walks import euler_characteristic
 from jacket.core.quads.base import find_creases
-from jacket.core.quads.covering import sound
 from jacket.core.quads.cut import cut_mesh
-from jacket.core.quads.extract import extract_quads
 from jacket.core.quads.field import Field, field_turns, singular_indices
 from jacket.core.quads.figures import irregular_count, irregular_points
 from jacket.core.quads.gridmap import GridSolver
 from jacket.core.quads.pairs import singular_moved
-from jacket.core.quads.redo import finer, whole_border_edges
-from jacket.core.quads.welding import part_of, settled_part, welded_in
+from jacket.core.quads.redo import bordered, finer, reach_of, whole_border_edges
+from jacket.core.quads.welding import part_of, welded_in
 from jacket.core.space.bvh import Bvh
 from jacket.errors import EditRefused, SolveError
 from jacket.progress import Progress, silent
@@ -115,22 +112,8 @@ def _relaid(jacket: PolyMesh, faces: Ints, pole: int, to: int, surface: Bvh, sha
         solver = GridSolver(mesh, moved, cut_mesh(mesh, moved), creases, density=density, unit_border=rest is not None)
     except SolveError:
         return None
-    euler, edges = euler_characteristic(region), len(region.topology.border_edges)
-    reach = 1e-6 * length
-    own = (
-        cKDTree(region.points[np.unique(region.topology.edge_points[region.topology.border_edges])]) if edges else tree
-    )
-    for times in (1.0, 0.97, 1.04):
-        quads = extract_quads(mesh, solver.solve(length * times))
-        if not sound(quads, euler) or len(quads.topology.border_edges) != edges:
-            continue
-        border = quads.topology.border_points
-        if border.any() and own.query(quads.points[border])[0].max() > reach:
-            continue
-        quads = settled_part(quads, border, surface)
-        if float(scaled_jacobian(quads).min()) > LEAST:
-            return welded_in(rest, quads, reach)
-    return None
+    least, quads = bordered(mesh, solver, region, length, (1.0, 0.97, 1.04), surface, LEAST)
+    return welded_in(rest, quads, reach_of(region)) if quads is not None and least > LEAST else None
 
 
 def _field_of(mesh: PolyMesh, fine: PolyMesh, face: Ints) -> Field:
