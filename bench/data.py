@@ -20,7 +20,7 @@ import numpy as np
 
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.quads.base import _halved_edges
-from jacket.formats.registry import read_mesh
+from jacket.formats.mesh.registry import read_mesh
 
 ROOT = Path(__file__).resolve().parent.parent
 CACHE = ROOT / "bench" / "data_files"

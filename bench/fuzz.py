@@ -19,9 +19,9 @@ import numpy as np
 
 from jacket.core.mesh.materials import Material
 from jacket.core.mesh.polymesh import PolyMesh
-from jacket.formats.glb import glb_bytes
-from jacket.formats.obj import obj_text
-from jacket.formats.ply import write_ply
+from jacket.formats.mesh.glb import glb_bytes
+from jacket.formats.mesh.obj import obj_text
+from jacket.formats.mesh.ply import write_ply
 
 
 def _mesh() -> PolyMesh:
@@ -31,7 +31,7 @@ def _mesh() -> PolyMesh:
     faces = [rng.choice(30, int(k), replace=False).tolist() for k in rng.integers(3, 6, 40)]
     mesh = PolyMesh.from_faces(points, faces)
     return mesh.with_(
-        uvs={"uv": rng.random((mesh.n_corners, 2))},
+        corner_data={"uv:uv": rng.random((mesh.n_corners, 2))}, uv_sets=("uv",), active_uv="uv",
         point_data={"colour": rng.integers(0, 256, (30, 4)).astype(np.uint8)},
         face_data={"material": rng.integers(0, 2, 40).astype(np.int32), "group": rng.integers(0, 2, 40).astype(np.int32)},
         materials=(Material("a"), Material("b")), groups=("g", "h"),
@@ -42,7 +42,7 @@ def seeds() -> dict[str, bytes]:
     """Sound files of every format, by name."""
     mesh = _mesh()
     tri = PolyMesh.from_faces(mesh.points, mesh.triangle_points)
-    out = {"a.obj": obj_text(mesh, "a", "a.mtl").encode(), "b.glb": glb_bytes(mesh, "b")}
+    out = {"a.obj": obj_text(mesh, "a", "a.mtl").encode(), "b.glb": glb_bytes([("b", mesh)], "b")}
     with tempfile.TemporaryDirectory() as folder:
         write_ply(mesh, Path(folder) / "c.ply")
         out["c.ply"] = (Path(folder) / "c.ply").read_bytes()
@@ -139,7 +139,7 @@ def _change_number(data: bytearray, at: int, rng: random.Random) -> None:
 
 def _worker(pipe) -> None:  # type: ignore[no-untyped-def]
     from jacket.errors import FormatError
-    from jacket.formats.registry import read_mesh
+    from jacket.formats.mesh.registry import read_mesh
 
     while True:
         path = pipe.recv()

@@ -8,25 +8,25 @@ from collections.abc import Callable
 import numpy as np
 
 from bench.data import demo
+from jacket.core.derive import surface_of
 from jacket.core.mesh.geometry import unit
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.mesh.walks import edge_ring
 from jacket.core.quads.auto import AutoSettings, automatic_quads
 from jacket.core.quads.subdivide import split_to_quads
 from jacket.demo.forms import whelk_lantern
-from jacket.document.derived import surface_of
 from jacket.document.document import Document
 from jacket.document.state import JacketObject, SourceObject, State
-from jacket.qt.scenes import Display, form_scene, prepare_drawing
+from jacket.qt.scene.scenes import Display, form_scene, prepare_drawing
 from jacket.qt.theme import DAY
+from jacket.stages.topology.tools.brushes import Nudge, Relax
+from jacket.stages.topology.tools.draft import Draft
+from jacket.stages.topology.tools.rows import Rows
+from jacket.stages.topology.tools.sleeve import Sleeve
+from jacket.stages.topology.tools.weave import Weave
 from jacket.tools.base import Tool, ToolSettings
-from jacket.tools.brushes import Nudge, Relax
-from jacket.tools.draft import Draft
 from jacket.tools.events import Pointer
-from jacket.tools.rows import Rows
-from jacket.tools.sleeve import Sleeve
 from jacket.tools.view import FormCamera
-from jacket.tools.weave import Weave
 
 
 class Bench:

@@ -10,11 +10,12 @@ import igl
 import numpy as np
 
 from bench.data import ROOT, assimp_models, bunny, demo, dragons, pyvista_examples, spot
+from jacket.core.mesh.edits import faces_turned
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.source.health import examine, welded_copy, whole_faces, winding_edges
-from jacket.core.source.winding import turned_faces, uneven_faces
+from jacket.core.source.winding import uneven_faces
 from jacket.errors import FormatError
-from jacket.formats.registry import read_mesh
+from jacket.formats.mesh.registry import read_mesh
 
 
 def compared(mesh: PolyMesh) -> tuple[dict[str, tuple[float, float]], float]:
@@ -25,7 +26,7 @@ def compared(mesh: PolyMesh) -> tuple[dict[str, tuple[float, float]], float]:
     seconds = time.perf_counter() - start
     joined, _ = whole_faces(welded_copy(mesh))
     if len(winding_edges(joined)):
-        joined = turned_faces(joined, uneven_faces(joined))
+        joined = faces_turned(joined, uneven_faces(joined))
     tri = joined.triangle_points.astype(np.int64)
     manifold, per_face, _, edge_manifold, _ = _edge_manifold(tri)
     del per_face

@@ -9,7 +9,7 @@ from pathlib import Path
 
 from bench.data import DEMO, finer, spot
 from jacket.cli.main import main
-from jacket.formats.registry import write_mesh
+from jacket.formats.mesh.registry import write_mesh
 
 
 def run() -> None:

@@ -9,7 +9,7 @@ from bench.data import bunny, demo, dragons, finer, pyvista_examples, spot
 from bench.parts import parts
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.quads.auto import AutoSettings, automatic_quads
-from jacket.formats.registry import read_mesh
+from jacket.formats.mesh.registry import read_mesh
 
 
 class Steps:

@@ -15,7 +15,7 @@ import numpy as np
 
 from bench.data import CACHE, demo, finer, spot
 from jacket.core.mesh.polymesh import PolyMesh
-from jacket.formats.registry import read_mesh
+from jacket.formats.mesh.registry import read_mesh
 
 READERS = {
     "ply": ("jacket", "trimesh", "plyfile", "libigl"),
@@ -50,7 +50,7 @@ def _files(name: str, make) -> dict[str, Path]:  # type: ignore[no-untyped-def]
             out.write(f"OFF\n{len(points)} {len(tri)} 0\n")
             np.savetxt(out, points, "%.7g %.7g %.7g")
             np.savetxt(out, tri, "3 %d %d %d")
-        from jacket.formats.registry import write_mesh
+        from jacket.formats.mesh.registry import write_mesh
 
         write_mesh(mesh, files["glb"])
     return files
@@ -60,7 +60,7 @@ def _read(reader: str, path: str) -> tuple[int, int]:
     """Read a file with a library; bytes of the arrays that come out, and the number of faces."""
     if reader == "jacket":
         mesh = read_mesh(path)
-        arrays = [mesh.points, mesh.corners, mesh.starts, *mesh.uvs.values()]
+        arrays = [mesh.points, mesh.corners, mesh.starts, *mesh.corner_data.values()]
         return sum(a.nbytes for a in arrays), mesh.n_faces
     if reader.startswith("trimesh"):
         import trimesh

@@ -18,9 +18,10 @@ from PySide6.QtWidgets import QApplication
 from bench.data import demo
 from jacket.core.mesh.geometry import point_normals
 from jacket.core.mesh.walks import edge_loop
+from jacket.document.edits import sources as sources_steps
 from jacket.document.state import Held, State
-from jacket.formats.project import load_project
-from jacket.formats.registry import write_mesh
+from jacket.formats.mesh.registry import write_mesh
+from jacket.formats.project.records import load_project
 from jacket.qt.app import DEMO, make_app, make_window, settle
 from jacket.qt.window import Window
 from jacket.settings import Settings
@@ -145,7 +146,7 @@ def _scan(window: Window, target: Path) -> None:
     document.mark_saved("")
     document.open(State(), "")
     window.show_stage("source")
-    document.add_source("Barnacled bollard", demo("barnacled-bollard"))
+    sources_steps.add_source(document, "Barnacled bollard", demo("barnacled-bollard"))
     settle(window)
     window.run(window.commands["stand-flat"])
     settle(window)
@@ -206,7 +207,7 @@ def _guides(window: Window) -> None:
     """The whelk lantern with a guide, a spot of density, and two trials to compare."""
     document = window.document
     document.amend(document.state.with_(sources=(), jackets=(), trials=(), active=-1, shown_trial=-1))
-    document.add_source("Whelk lantern", demo("whelk-lantern"))
+    sources_steps.add_source(document, "Whelk lantern", demo("whelk-lantern"))
     settle(window, 60)
     window.frame(True)
     window.form.camera = window.form.camera.turned(60, 4)
@@ -234,7 +235,7 @@ def _trial(window: Window) -> None:
     window.form.overlay.pointer = QPointF(-1, -1)
     window.tool.leave()
     window.form.refresh_ghost()
-    document.add_source("Porthole latch", demo("porthole-latch"))
+    sources_steps.add_source(document, "Porthole latch", demo("porthole-latch"))
     window.frame(True)
     window.form.camera = window.form.camera.turned(-20, 0)
     window.run(window.commands["make-trial"])

@@ -20,6 +20,7 @@ def child(path: str) -> None:
     from PySide6.QtCore import QPointF, Qt, QTimer
     from PySide6.QtWidgets import QApplication
 
+    from jacket.document.edits import sources as sources_steps
     from jacket.qt.app import make_app, make_window, settle
     from jacket.settings import Settings
 
@@ -31,7 +32,7 @@ def child(path: str) -> None:
     # Compiled kernels are loaded once a run; that is no part of opening a file.
     window.filing.open_path(Path(path).with_name("latch.ply"))
     settle(window)
-    window.document.remove_source(window.document.state.sources[0].id)
+    sources_steps.remove_source(window.document, window.document.state.sources[0].id)
     settle(window)
     window.form.frames_with_source = 0
     last, gaps = [time.perf_counter()], []
@@ -109,7 +110,7 @@ def _peak() -> int:
 def stopping(path: str) -> None:
     """How soon reading stops when it is told to, and what stays in memory."""
     from jacket.errors import Cancelled
-    from jacket.formats.registry import read_mesh
+    from jacket.formats.mesh.registry import read_mesh
 
     stop = threading.Event()
     asked = [0.0]

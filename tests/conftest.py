@@ -16,8 +16,11 @@ DATA = Path(__file__).parent / "data"
 
 
 def pytest_configure(config: pytest.Config) -> None:
-    """Qt's offscreen platform has no OpenGL, so a real display is needed: start Xvfb where there is none."""
-    if os.environ.get("DISPLAY") or os.environ.get("WAYLAND_DISPLAY") or not shutil.which("Xvfb"):
+    """Qt's offscreen platform has no OpenGL, so a real display is needed: start Xvfb where there is none, and one for
+    each worker where tests run beside one another, since they would share a pointer."""
+    shown = os.environ.get("DISPLAY") or os.environ.get("WAYLAND_DISPLAY")
+    leader = config.option.numprocesses and "PYTEST_XDIST_WORKER" not in os.environ
+    if leader or (shown and "PYTEST_XDIST_WORKER" not in os.environ) or not shutil.which("Xvfb"):
         return
     read, write = os.pipe()
     server = subprocess.Popen(
@@ -27,6 +30,7 @@ def pytest_configure(config: pytest.Config) -> None:
     os.close(write)
     with os.fdopen(read) as pipe:
         os.environ["DISPLAY"] = f":{pipe.readline().strip()}"
+        os.environ["QT_QPA_PLATFORM"] = "xcb"
     config.add_cleanup(server.terminate)
 
 
@@ -39,7 +43,7 @@ def own_folders(tmp_path_factory: pytest.TempPathFactory) -> None:
 @pytest.fixture(scope="session")
 def spot() -> PolyMesh:
     """A real open mesh: 5,856 triangles, closed, genus 0."""
-    from jacket.formats.registry import read_mesh
+    from jacket.formats.mesh.registry import read_mesh
 
     return read_mesh(DATA / "spot.ply")
 

@@ -4,30 +4,30 @@ from __future__ import annotations
 
 import argparse
 import time
-from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 
-from jacket.cli.terminal import base_report, plain, print_table, report_bytes, say, terminal_progress, write_report
+from jacket.cli.terminal import base_report, print_table, say, terminal_progress, write_report
 from jacket.core.checks.source import source_checks
-from jacket.core.fit.refit import Refit, marked, refit
+from jacket.core.fit.refit import Refit, refit
 from jacket.core.mesh.polymesh import PolyMesh
-from jacket.core.source import mend, placing
+from jacket.core.source import placing
 from jacket.core.source.crossings import crossing_pairs
-from jacket.core.source.denoise import noise_smoothed
 from jacket.core.source.health import Health, examine, welded_copy
-from jacket.core.source.holes import holes_closed
-from jacket.core.source.mend import Mend
-from jacket.core.source.reduce import reduced
-from jacket.core.source.symmetry import axis_plane, difference, find_plane, plane_to_x
+from jacket.core.source.symmetry import axis_plane, difference, find_plane
 from jacket.core.space.bvh import Bvh
 from jacket.document.state import State
 from jacket.errors import FormatError, MeshError
-from jacket.formats.project import load_project, save_project
-from jacket.formats.registry import format_of, read_mesh, write_mesh
+from jacket.formats.mesh.registry import format_of, read_mesh, write_mesh
+from jacket.formats.project.records import load_project, save_project
+from jacket.formats.report import plain, report_bytes
+from jacket.jobs.mend import MendSettings
+from jacket.jobs.prepare import PrepareSettings
+from jacket.jobs.prepare import prepare as prepare_job
+from jacket.jobs.refit import refit_all
 from jacket.progress import Progress
 
 Options = argparse.Namespace
@@ -146,22 +146,16 @@ def prepare(options: Options) -> int:
     """mend a source, set it upright and to size"""
     start = time.perf_counter()
     output, progress = checked_output(options.output), terminal_progress(options.quiet)
-    longest = _longest(options.close_holes)
+    settings = _prepare_settings(options).checked()
     mesh = read_mesh(options.input, progress)
-    before, said = examine(mesh), []
-    for work in _mends(options, longest, progress):
-        done = work(mesh)
-        mesh = done.mesh
-        said.append(done.said)
-        say(options, f"{done.said}.")
-    matrix = np.eye(4)
-    for step in _placings(options, progress):
-        move = step(mesh)
-        mesh, matrix = placing.placed(mesh, move), move @ matrix
-    write_mesh(mesh, output)
-    after = examine(mesh)
+    before = examine(mesh)
+    done = prepare_job(mesh, settings, progress)
+    for sentence in done.said:
+        say(options, f"{sentence}.")
+    write_mesh(done.mesh, output)
+    after = examine(done.mesh)
     write_report(options.report, {
-        **base_report("prepare", options, start), "steps": said, "matrix": matrix.tolist(),
+        **base_report("prepare", options, start), "steps": list(done.said), "matrix": done.matrix.tolist(),
         "before": before.as_dict(), "after": after.as_dict(),
     })  # fmt: skip
     say(options, f"{after.triangles:,} triangles, {after.borders} holes, {after.parts} "
@@ -169,54 +163,39 @@ def prepare(options: Options) -> int:
     return 0
 
 
-def _longest(typed: str | None) -> float | None:
+def _longest(typed: str | None) -> float:
     if typed is None or typed == "all":
-        return None if typed is None else np.inf
+        return 0.0 if typed is None else np.inf
     try:
         return float(typed)
     except ValueError:
         raise MeshError(f"A perimeter of '{typed}' makes no sense; type a number or 'all'.") from None
 
 
-def _mends(options: Options, longest: float | None, progress: Progress) -> list[Callable[[PolyMesh], Mend]]:
-    """What was asked for, in the order in which one thing helps the next."""
-    out: list[Callable[[PolyMesh], Mend]] = []
-    if options.weld is not None:
-        out.append(lambda m: mend.points_welded(m, options.weld))
-    if options.mend or options.drop_repeats:
-        out.append(mend.repeats_dropped)
-    if options.mend or options.split:
-        out.append(mend.nonmanifold_split)
-    if options.keep is not None:
-        out.append(lambda m: mend.parts_kept(m, options.keep))
-    if options.mend or options.turn_outward:
-        out.append(mend.turned_outward)
-    if longest is not None:
-        out.append(lambda m: holes_closed(m, longest, progress))
-    if options.smooth is not None:
-        out.append(lambda m: noise_smoothed(m, options.smooth, options.sharp, progress))
-    if options.reduce is not None:
-        out.append(lambda m: reduced(m, options.reduce, progress))
-    return out
-
-
-def _placings(options: Options, progress: Progress) -> list[Callable[[PolyMesh], Any]]:
-    out: list[Callable[[PolyMesh], Any]] = []
-    if options.unit is not None:
-        out.append(lambda m: placing.unit_scaling(options.unit))
-    if options.scale is not None:
-        out.append(lambda m: placing.scaling(options.scale))
-    if options.up is not None:
-        out.append(lambda m: placing.up_axis_turn(options.up))
-    if options.stand_flat:
-        out.append(placing.upright_by_flat)
-    if options.mirror_to_x:
-        out.append(lambda m: plane_to_x(find_plane(m, Bvh.build(m.points, m.triangle_points), progress)))
-    if options.ground:
-        out.append(placing.standing)
-    if options.centre:
-        out.append(placing.centring)
-    return out
+def _prepare_settings(options: Options) -> PrepareSettings:
+    """What was asked for."""
+    wanted = {
+        "weld-points": options.weld is not None,
+        "drop-repeats": options.mend or options.drop_repeats,
+        "split-nonmanifold": options.mend or options.split,
+        "keep-largest": options.keep is not None,
+        "turn-outward": options.mend or options.turn_outward,
+        "close-holes": options.close_holes is not None,
+        "smooth-noise": options.smooth is not None,
+        "reduce": options.reduce is not None,
+    }
+    usual = MendSettings()
+    mending = MendSettings(
+        keep=usual.keep if options.keep is None else options.keep, hole=_longest(options.close_holes),
+        weld=usual.weld if options.weld is None else max(options.weld, 1e-300) if options.weld >= 0 else options.weld,
+        rounds=usual.rounds if options.smooth is None else options.smooth, sharp=options.sharp,
+        reduce=usual.reduce if options.reduce is None else options.reduce,
+    )  # fmt: skip
+    return PrepareSettings(
+        frozenset(k for k, on in wanted.items() if on), mending, options.unit or "",
+        0.0 if options.scale is None else options.scale or np.nan, options.up or "", options.stand_flat,
+        options.mirror_to_x, options.ground, options.centre,
+    )  # fmt: skip
 
 
 # ---- refit ---------------------------------------------------------------------------------------------
@@ -270,17 +249,10 @@ def _refit_project(options: Options, progress: Progress) -> list[Refit]:
     if source is None:
         raise MeshError("The project has no source that could be swapped.")
     new = placing.placed(read_mesh(options.input), source.placing)
-    surface, old = _surface(new), _surface(source.mesh)
-    results, jackets = [], []
-    for jacket in state.jackets:
-        if jacket.mesh.n_faces == 0:
-            jackets.append(jacket)
-            continue
-        result = refit(jacket.mesh, surface, new.diagonal, old, progress)
-        results.append(result)
-        jackets.append(replace(jacket, mesh=marked(result)))
+    done = refit_all({j.id: j.mesh for j in state.jackets}, new, _surface(new), _surface(source.mesh), progress)
+    jackets = tuple(replace(j, mesh=done.jackets.get(j.id, j.mesh)) for j in state.jackets)
     path = Path(options.input).resolve()
     status = path.stat()
     fresh = replace(source, mesh=new, path=str(path), stamp=(status.st_mtime_ns, status.st_size))
-    save_project(state.with_source(fresh).with_(jackets=tuple(jackets)), Path(options.output))
-    return results
+    save_project(state.with_source(fresh).with_(jackets=jackets), Path(options.output))
+    return list(done.results.values())

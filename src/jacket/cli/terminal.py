@@ -3,8 +3,6 @@
 from __future__ import annotations
 
 import argparse
-import json
-import math
 import sys
 import time
 from pathlib import Path
@@ -12,6 +10,7 @@ from typing import Any
 
 from jacket import __version__
 from jacket.formats.atomic import write_bytes
+from jacket.formats.report import report_bytes
 from jacket.progress import Progress, silent
 
 
@@ -30,24 +29,6 @@ def terminal_progress(quiet: bool) -> Progress:
         print(f"\r{bar} {step:3d} %  {what:<48.48}", end="\n" if step >= 100 else "", file=sys.stderr, flush=True)
 
     return show
-
-
-def plain(value: Any) -> Any:
-    """A value that JSON can hold: infinities and NaN become null."""
-    if isinstance(value, dict):
-        return {str(k): plain(v) for k, v in value.items()}
-    if isinstance(value, (list, tuple)):
-        return [plain(v) for v in value]
-    if hasattr(value, "item"):
-        value = value.item()
-    if isinstance(value, float) and not math.isfinite(value):
-        return None
-    return value
-
-
-def report_bytes(data: dict[str, Any]) -> bytes:
-    """A report as JSON bytes."""
-    return (json.dumps(plain(data), indent=1, ensure_ascii=False) + "\n").encode()
 
 
 def write_report(path: str | None, data: dict[str, Any]) -> None:

@@ -6,28 +6,30 @@ import argparse
 import time
 from collections.abc import Callable
 from pathlib import Path
-from typing import Any
-
-import numpy as np
 
 from jacket.cli.source_verbs import add_inspect, add_prepare, add_refit, checked_output, inspect, prepare, refit_verb
-from jacket.cli.terminal import base_report, plain, report_bytes, say, terminal_progress, write_report
+from jacket.cli.terminal import base_report, say, terminal_progress, write_report
 from jacket.core.checks.layout import flatten_checks, layout_checks, seam_checks
-from jacket.core.checks.model import Check
 from jacket.core.flatten.stretch import measure_stretch
-from jacket.core.flatten.unwrap import unwrap
-from jacket.core.job import delivery_checks, whole_job
-from jacket.core.layout.islands import Islands
-from jacket.core.layout.pack import PackSettings, pack
-from jacket.core.mesh.polymesh import PolyMesh
-from jacket.core.quads.auto import AutoSettings, automatic_quads, quads_within_gap
-from jacket.core.seams.cuts import cut_edges, sharp_edges, uv_border_pairs
-from jacket.core.seams.suggest import suggest_seams
+from jacket.core.layout.pack import TURNS, PackSettings
+from jacket.core.layout.sheets import Sheets
+from jacket.core.quads.settings import AutoSettings
+from jacket.core.seams.cuts import cut_as_mapped
 from jacket.core.space.bvh import Bvh
+from jacket.core.uv.islands import Islands
 from jacket.errors import MeshError
 from jacket.formats.curves import read_guides, read_spots
-from jacket.formats.deliver import PROFILES, deliver_files
-from jacket.formats.registry import read_mesh, write_mesh
+from jacket.formats.deliver.profiles import PROFILES
+from jacket.formats.mesh.registry import read_mesh, write_mesh
+from jacket.formats.project.records import load_project
+from jacket.jobs.deliver import Delivered, DeliverLayer, DeliverSettings
+from jacket.jobs.deliver import deliver as deliver_job
+from jacket.jobs.pack import pack, sheets_of
+from jacket.jobs.remesh import RemeshSettings
+from jacket.jobs.remesh import remesh as remesh_job
+from jacket.jobs.run import RunSettings, sheet_figures, whole_job
+from jacket.jobs.seams import WAYS, SeamSettings, seams
+from jacket.jobs.unwrap import unwrap
 
 Options = argparse.Namespace
 
@@ -66,37 +68,27 @@ def _add_remesh(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--density", metavar="FILE", help="JSON: a list of {point, radius, factor}")
 
 
-def _auto_settings(options: Options) -> AutoSettings:
+def _remesh_settings(options: Options) -> RemeshSettings:
     edge, most = getattr(options, "edge", 0.0), getattr(options, "gap", 0.0)
     if edge < 0 or most < 0:
         raise MeshError("A length of edges or a largest gap has to be over 0.")
     if not options.quads and not edge and not most:
         raise MeshError("Say how many quads are wanted with --quads N (remesh also takes --edge or --gap).")
-    if options.quads and options.quads < 12:
-        raise MeshError(f"{options.quads} quads cannot cover a form; ask for 12 or more.")
-    if not 0 < options.sharp <= 180:
-        raise MeshError(f"A sharp angle of {options.sharp:g}° makes no sense; give 1 to 180.")
-    form, shortest = getattr(options, "form", 60.0), getattr(options, "crease_length", 8.0)
-    if not (0 <= form <= 100 and 0 <= shortest < 1e6):
-        raise MeshError("Closer in bends goes from 0 to 100 %, the least length of creases from 0 quads up.")
-    return AutoSettings(
-        quads=options.quads or 1000, sharp=options.sharp, form=0.01 * form, shortest=shortest,
-        across=getattr(options, "across", False), edge=0.0 if options.quads else edge,
-        mirror=getattr(options, "mirror", ""), guides=read_guides(getattr(options, "guides", None)),
-        spots=read_spots(getattr(options, "density", None)), skin=not getattr(options, "as_is", False),
+    auto = AutoSettings(
+        quads=options.quads or 1000, sharp=options.sharp, form=0.01 * getattr(options, "form", 60.0),
+        shortest=getattr(options, "crease_length", 8.0), across=getattr(options, "across", False),
+        edge=0.0 if options.quads else edge, mirror=getattr(options, "mirror", ""),
+        guides=read_guides(getattr(options, "guides", None)), spots=read_spots(getattr(options, "density", None)),
+        skin=not getattr(options, "as_is", False),
     )  # fmt: skip
+    return RemeshSettings(auto, 0.0 if options.quads or edge else most).checked()
 
 
 def remesh(options: Options) -> int:
     """cover a dense mesh with quads"""
     start = time.perf_counter()
-    output, settings = checked_output(options.output), _auto_settings(options)
-    progress = terminal_progress(options.quiet)
-    source = read_mesh(options.input)
-    if options.gap > 0 and not options.quads and not options.edge:
-        result = quads_within_gap(source, settings, options.gap, progress)
-    else:
-        result = automatic_quads(source, settings, progress)
+    output, settings = checked_output(options.output), _remesh_settings(options)
+    result = remesh_job(read_mesh(options.input), settings, terminal_progress(options.quiet))
     write_mesh(result.mesh, output)
     figures = result.figures
     write_report(options.report, {
@@ -115,24 +107,22 @@ def remesh(options: Options) -> int:
 
 def _add_unwrap(parser: argparse.ArgumentParser) -> None:
     _input(parser)
-    parser.add_argument("--seams", choices=("keep", "auto", "angle"), default="keep",
+    parser.add_argument("--seams", choices=WAYS, default="keep",
                         help="keep the file's UV cuts, suggest new ones, or cut above an angle")  # fmt: skip
-    parser.add_argument("--angle", type=float, default=60.0, metavar="DEGREES", help="for --seams angle (60)")
+    parser.add_argument("--angle", type=float, default=60.0, metavar="DEGREES", help="for --seams angle, 0 to 180 (60)")
 
 
 def unwrap_verb(options: Options) -> int:
     """lay a mesh flat along its seams"""
     start = time.perf_counter()
     output, progress = checked_output(options.output), terminal_progress(options.quiet)
-    mesh = _with_seams(read_mesh(options.input), options.seams, options.angle)
-    flat, islands = unwrap(mesh, progress=progress)
-    bad = [i for i in islands if not i.flat]
-    if len(bad) == len(islands):
-        raise MeshError(f"No island could open flat: {bad[0].problem} Try --seams auto.")
+    settings = SeamSettings(options.seams, options.angle).checked()
+    mesh = seams(read_mesh(options.input), settings, progress)
+    done = unwrap(mesh, progress=progress)
+    flat, bad = done.mesh, done.failed
     write_mesh(flat, output)
-    assert flat.uv is not None
-    stretch = measure_stretch(flat, flat.uv)
-    checks = seam_checks(flat) + flatten_checks(flat, stretch)
+    stretch = measure_stretch(flat, Islands.of(flat).places)
+    checks = seam_checks(flat) + flatten_checks(flat, figures=stretch)
     write_report(options.report, {
         **base_report("unwrap", options, start), "stretch": stretch.as_dict(),
         "problems": [i.problem for i in bad], "checks": [c.as_dict() for c in checks],
@@ -143,51 +133,51 @@ def unwrap_verb(options: Options) -> int:
     return 1 if bad else 0
 
 
-def _with_seams(mesh: PolyMesh, how: str, angle: float) -> PolyMesh:
-    if how == "auto":
-        return suggest_seams(mesh)
-    if how == "angle":
-        return cut_edges(mesh.with_mark("seam", np.zeros((0, 2))), sharp_edges(mesh, angle))
-    if mesh.uv is None:
-        raise MeshError("The file has no UVs whose cuts could be kept; use --seams auto or --seams angle.")
-    return mesh.with_mark("seam", uv_border_pairs(mesh, mesh.uv))
-
-
 # ---- pack ------------------------------------------------------------------------------------
 
 
 def _add_sheet(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("--size", type=int, default=1024, metavar="PX", help="sheet size in pixels (1024)")
+    parser.add_argument("--size", default="1024", metavar="PX", help="sheet size in pixels, 16 to 16384, as 1024 or 2048x1024 (1024)")
     parser.add_argument("--margin", type=float, default=8.0, metavar="PX", help="pixels between islands (8)")
-    parser.add_argument("--turn", choices=("free", "quarter", "none"), default="free", help="how islands may turn")
+    parser.add_argument("--sheets", type=int, default=1, metavar="N", help="spread over so many sheets, 1 to 100 (1)")
 
 
 def _add_pack(parser: argparse.ArgumentParser) -> None:
     _input(parser)
     _add_sheet(parser)
+    parser.add_argument("--turn", choices=tuple(TURNS), default="free", help="how islands may turn")
+
+
+def _sheets(options: Options) -> Sheets:
+    try:
+        width, _, height = str(options.size).lower().partition("x")
+        return sheets_of(int(width), int(height) if height else 0, options.margin, options.sheets)
+    except ValueError:
+        raise MeshError(f"A sheet size of '{options.size}' makes no sense; type 1024 or 2048x1024.") from None
 
 
 def _pack_settings(options: Options) -> PackSettings:
-    return PackSettings(options.size, options.margin, options.turn)
+    return PackSettings(options.turn, spread=options.sheets > 1)
 
 
 def pack_verb(options: Options) -> int:
-    """lay islands on a sheet at one texel density"""
+    """lay islands on sheets at one texel density"""
     start = time.perf_counter()
     output, progress = checked_output(options.output), terminal_progress(options.quiet)
+    sheets = _sheets(options)
     mesh = read_mesh(options.input)
     if mesh.uv is None:
         raise MeshError("The file has no UVs to pack; run 'jacket unwrap' on it first.")
-    mesh = mesh.with_mark("seam", uv_border_pairs(mesh, mesh.uv))
-    result = pack(Islands.of(mesh), _pack_settings(options), progress)
-    packed = mesh.with_uv(result.uv)
+    done = pack(cut_as_mapped(mesh), sheets, _pack_settings(options), progress)
+    packed, result = done.mesh, done.result
     write_mesh(packed, output)
-    checks = layout_checks(packed, options.size, options.margin)
+    checks = layout_checks(packed, sheets)
     write_report(options.report, {
         **base_report("pack", options, start), "use": result.use, "density": result.density,
-        "checks": [c.as_dict() for c in checks],
+        "sheets": sheet_figures(sheets, result.uses), "checks": [c.as_dict() for c in checks],
     })  # fmt: skip
-    say(options, f"{100 * result.use:.1f} % of the sheet used, {result.density:.1f} px per unit → {output}")
+    used = ", ".join(f"{100 * u:.1f} %" for u in result.uses)
+    say(options, f"{used} of the sheet{'s' if len(sheets) > 1 else ''} used, {result.density:.1f} px per unit → {output}")
     return 0
 
 
@@ -195,39 +185,38 @@ def pack_verb(options: Options) -> int:
 
 
 def _add_deliver(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("input", metavar="IN")
+    parser.add_argument("input", metavar="IN", help="a mesh, or a project whose visible layers are meant")
     parser.add_argument("output", metavar="OUTDIR")
     parser.add_argument("--profile", choices=sorted(PROFILES), default="y-up-metres")
     parser.add_argument("--source", metavar="IN", help="the dense mesh, to measure gaps against")
-    parser.add_argument("--size", type=int, default=1024, metavar="PX", help="sheet size in pixels (1024)")
-    parser.add_argument("--margin", type=float, default=8.0, metavar="PX", help="margin the checks ask for (8)")
+    _add_sheet(parser)
 
 
 def deliver(options: Options) -> int:
     """check a finished jacket and write the files of a profile"""
     start = time.perf_counter()
-    mesh = read_mesh(options.input)
-    if mesh.uv is not None:
-        mesh = mesh.with_mark("seam", uv_border_pairs(mesh, mesh.uv))
     source = read_mesh(options.source) if options.source else None
+    if Path(options.input).suffix.lower() == ".jacket":
+        state = load_project(Path(options.input))
+        layers = [DeliverLayer(j.name, j.mesh, {r.id: r.name for r in j.islands}) for j in state.jackets if j.visible]
+        sheets, source = state.sheets, source or (state.source.mesh if state.source is not None else None)
+    else:
+        layers, sheets = [DeliverLayer(Path(options.input).stem, cut_as_mapped(read_mesh(options.input)))], _sheets(options)
     surface = Bvh.build(source.points, source.triangle_points) if source is not None else None
-    checks = delivery_checks(mesh, source, surface, options.size, options.margin)
-    report = {**base_report("deliver", options, start), "profile": options.profile}
-    return _finish(options, mesh, checks, report, Path(options.input).stem)
+    report = base_report("deliver", options, start)
+    settings = DeliverSettings(options.profile, sheets, Path(options.input).stem)
+    done = deliver_job(layers, Path(options.output), settings, source, surface, report, terminal_progress(options.quiet))
+    return _told(options, done)
 
 
-def _finish(options: Options, mesh: PolyMesh, checks: list[Check], report: dict[str, Any], stem: str) -> int:
-    wrong = [c for c in checks if c.level == "wrong"]
-    report = {**report, "checks": [c.as_dict() for c in checks], "ready": not wrong}
-    written = deliver_files(
-        mesh, Path(options.output), stem, options.profile, options.size, report_bytes(plain(report))
-    )
-    write_report(options.report, report)
-    for path in written:
+def _told(options: Options, done: Delivered) -> int:
+    write_report(options.report, done.report)
+    for path in done.paths:
         say(options, f"wrote {path}")
-    for check in wrong:
-        say(options, f"check failed: {check.label} {check.value}")
-    return 1 if wrong else 0
+    for layer, check in done.wrong:
+        where = f" of {layer}" if len(done.checks) > 1 else ""
+        say(options, f"check failed: {check.label} {check.value}{where}")
+    return 1 if done.wrong else 0
 
 
 # ---- run -------------------------------------------------------------------------------------
@@ -238,18 +227,22 @@ def _add_run(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("output", metavar="OUTDIR")
     _add_auto(parser)
     _add_sheet(parser)
+    parser.add_argument("--turn", choices=tuple(TURNS), default="free", help="how islands may turn")
     parser.add_argument("--profile", choices=sorted(PROFILES), default="y-up-metres")
 
 
 def run(options: Options) -> int:
-    """the whole job: quads, seams, flat islands, sheet, files"""
+    """the whole job: quads, seams, flat islands, sheets, files"""
     start = time.perf_counter()
-    auto, sheet = _auto_settings(options), _pack_settings(options)
+    settings = RunSettings(_remesh_settings(options), SeamSettings(), _pack_settings(options), _sheets(options)).checked()
     progress = terminal_progress(options.quiet)
-    source = read_mesh(options.input)
-    result = whole_job(source, auto, sheet, progress)
-    report = {**base_report("run", options, start), "profile": options.profile, **result.figures}
-    code = _finish(options, result.mesh, result.checks, report, Path(options.input).stem)
+    stem = Path(options.input).stem
+    result = whole_job(read_mesh(options.input), settings, progress)
+    report = {**base_report("run", options, start), **result.figures}
+    done = deliver_job([DeliverLayer(stem, result.mesh)], Path(options.output),
+                       DeliverSettings(options.profile, settings.sheets, stem), report=report,
+                       checks={stem: result.checks})  # fmt: skip
+    code = _told(options, done)
     for note in result.auto.notes:
         say(options, note)
     f = result.figures

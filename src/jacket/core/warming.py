@@ -10,8 +10,8 @@ import numpy as np
 from jacket.core.fit.refit import refit
 from jacket.core.fit.relax import relaxed_part
 from jacket.core.flatten.unwrap import unwrap
-from jacket.core.layout.islands import Islands
 from jacket.core.layout.pack import PackSettings, pack
+from jacket.core.layout.sheets import Sheet
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.mesh.walks import edge_ring, flood
 from jacket.core.quads.auto import AutoSettings, automatic_quads
@@ -27,6 +27,7 @@ from jacket.core.space.bvh import Bvh
 from jacket.core.space.raster import covered
 from jacket.core.space.segments import near_segments
 from jacket.core.strokes.section import surface_sections
+from jacket.core.uv.islands import Islands
 
 
 def _ball(rings: int = 12, sides: int = 16) -> PolyMesh:
@@ -74,7 +75,7 @@ def _automatic() -> None:
 def _flat() -> None:
     mesh = suggest_seams(_ball())
     flat, _ = unwrap(mesh)
-    pack(Islands.of(flat), PackSettings(256, 2, effort=1))
+    pack(Islands.of(flat, (Sheet(width=256, height=256, margin=2),)), PackSettings(effort=1))
 
 
 def _sources() -> None:

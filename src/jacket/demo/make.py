@@ -8,18 +8,22 @@ from pathlib import Path
 import numpy as np
 
 from jacket.core.flatten.unwrap import unwrap
-from jacket.core.layout.islands import Islands
-from jacket.core.layout.pack import PackSettings, pack
+from jacket.core.layout.pack import pack
+from jacket.core.layout.sheets import Sheet
 from jacket.core.mesh.edits import faces_removed
 from jacket.core.mesh.geometry import face_centres
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.mesh.walks import face_parts
 from jacket.core.quads.auto import AutoSettings, automatic_quads
 from jacket.core.seams.suggest import suggest_seams
+from jacket.core.uv.islands import Islands
 from jacket.demo.forms import barnacled_bollard, porthole_latch, whelk_lantern
-from jacket.document.state import JacketObject, Sheet, SourceObject, State
-from jacket.formats.ply import write_ply
-from jacket.formats.project import save_project
+from jacket.document.islands import with_island_numbers
+from jacket.document.state import JacketObject, SourceObject, State
+from jacket.formats.mesh.ply import write_ply
+from jacket.formats.project.records import save_project
+
+DEMO_SHEETS = (Sheet(width=2048, height=2048, margin=16.0),)
 
 
 def demo_state(source: PolyMesh) -> State:
@@ -30,12 +34,13 @@ def demo_state(source: PolyMesh) -> State:
     labels = face_parts(partly)[1]
     partly = faces_removed(partly, np.flatnonzero(labels != np.bincount(labels).argmax())).mesh
     flat, _ = unwrap(suggest_seams(partly))
-    done = flat.with_uv(pack(Islands.of(flat), PackSettings(2048, 16)).uv)
-    return State(
+    done = flat.with_uv(pack(Islands.of(flat, DEMO_SHEETS)).uv)
+    state = State(
         sources=(SourceObject(1, "Whelk lantern", source),),
         jackets=(JacketObject(2, "Shell", done),),
-        active=2, sheet=Sheet(2048, 16.0), next_id=3,
+        active=2, sheets=DEMO_SHEETS, next_id=3,
     )  # fmt: skip
+    return with_island_numbers(State(), state)
 
 
 def main(folder: str) -> None:

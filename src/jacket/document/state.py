@@ -4,14 +4,16 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field, replace
 from functools import lru_cache
-from typing import Any
+from typing import Any, TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
 
+from jacket.core.layout.sheets import ONE_SHEET, Sheet, Sheets
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.quads.steering import Guide, Paint
 from jacket.core.source.rebuild import joined
+from jacket.core.uv.identity import IslandRecord
 
 STAGES = ("source", "topology", "seams", "flatten", "layout", "deliver")
 
@@ -42,13 +44,26 @@ class SourceObject:
 
 @dataclass(frozen=True, eq=False)
 class JacketObject:
-    """A light mesh: a layer of the jacket. Tools leave locked ones alone."""
+    """A light mesh: a layer of the jacket. Tools leave locked ones alone.
+
+    islands      what is known of the islands of all its UV sets, by the number on their faces
+    next_island  the number that the next new island gets
+    """
 
     id: int
     name: str
     mesh: PolyMesh
     visible: bool = True
     locked: bool = False
+    islands: tuple[IslandRecord, ...] = ()
+    next_island: int = 1
+
+    def island(self, number: int) -> IslandRecord | None:
+        """The record of an island by its number; None where there is none."""
+        return next((r for r in self.islands if r.id == number), None)
+
+
+T = TypeVar("T", SourceObject, JacketObject)
 
 
 @dataclass(frozen=True, eq=False)
@@ -60,15 +75,6 @@ class Trial:
     mesh: PolyMesh
     settings: dict[str, Any] = field(default_factory=dict)
     figures: dict[str, Any] = field(default_factory=dict)
-
-
-@dataclass(frozen=True)
-class Sheet:
-    """One texture tile."""
-
-    size: int = 1024
-    margin: float = 8.0
-    turn: str = "free"
 
 
 @dataclass(frozen=True, eq=False)
@@ -119,7 +125,8 @@ class State:
     trials: tuple[Trial, ...] = ()
     active: int = -1
     mirror: str = ""
-    sheet: Sheet = Sheet()
+    sheets: Sheets = ONE_SHEET
+    active_sheet: int = 0
     held: Held = Held()
     active_source: int = -1
     picked: Held = Held()
@@ -132,6 +139,11 @@ class State:
     def jacket(self) -> JacketObject | None:
         """The jacket that is worked on."""
         return next((j for j in self.jackets if j.id == self.active), None)
+
+    @property
+    def sheet(self) -> Sheet:
+        """The sheet that is worked on."""
+        return self.sheets[min(self.active_sheet, len(self.sheets) - 1)]
 
     @property
     def source(self) -> SourceObject | None:
@@ -168,6 +180,18 @@ class State:
         """The active jacket's mesh replaced; what was held is let go unless given anew."""
         jackets = tuple(replace(j, mesh=mesh) if j.id == self.active else j for j in self.jackets)
         return replace(self, jackets=jackets, held=held if held is not None else self._still_held(mesh))
+
+    def seen_like(self, other: State) -> State:
+        """This state with everything shown and hidden as in another one: undo does not bring back what one looks at."""
+        shown = {s.id: s.visible for s in other.sources} | {j.id: j.visible for j in other.jackets}
+
+        def like(thing: T) -> T:
+            visible = shown.get(thing.id, thing.visible)
+            return thing if visible == thing.visible else replace(thing, visible=visible)
+
+        sources, jackets = tuple(map(like, self.sources)), tuple(map(like, self.jackets))
+        same = all(a is b for a, b in zip((*sources, *jackets), (*self.sources, *self.jackets), strict=True))
+        return self if same else replace(self, sources=sources, jackets=jackets)
 
     def _still_held(self, mesh: PolyMesh) -> Held:
         old = self.jacket

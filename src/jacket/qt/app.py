@@ -18,7 +18,7 @@ from jacket import __version__
 from jacket.document.document import Document
 from jacket.document.state import STAGES
 from jacket.progress import Progress
-from jacket.qt.keeping import forget, left_behind, recover
+from jacket.qt.files.keeping import forget, left_behind, recover
 from jacket.qt.theme import ASSETS, load_fonts
 from jacket.qt.window import Window
 from jacket.settings import Settings, load_settings
@@ -63,7 +63,7 @@ def make_window(settings: Settings | None = None, project: Path | None = None) -
     """A window over a project, or over nothing."""
     document = Document()
     if project is not None:
-        from jacket.formats.project import load_project
+        from jacket.formats.project.records import load_project
 
         document.state = load_project(project)
         document.mark_saved("" if project == DEMO else str(project))

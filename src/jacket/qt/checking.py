@@ -9,10 +9,12 @@ from PySide6.QtCore import QTimer
 
 from jacket.core.checks.model import Check
 from jacket.core.checks.source import offenders
-from jacket.document.derived import checks_of, crossings_of, forget_connectivity, kept, key_numbers
+from jacket.core.derive import crossings_of, forget_connectivity, form_of
+from jacket.core.store import STORE
 from jacket.document.state import State
 from jacket.progress import Progress
 from jacket.qt.work import Worker
+from jacket.stages.checks import checks_of, key_numbers
 
 if TYPE_CHECKING:
     from jacket.qt.window import Window
@@ -64,7 +66,7 @@ class Checking:
         if self._closed:
             return
         now = window.document.state
-        same = all(getattr(now, p) is getattr(state, p) for p in ("sources", "jackets", "sheet"))
+        same = all(getattr(now, p) is getattr(state, p) for p in ("sources", "jackets", "sheets"))
         same = same and now.chosen_source is state.chosen_source
         if window.stage != stage or not same:
             self.timer.start()
@@ -85,7 +87,7 @@ class Checking:
 
         def job(progress: Progress) -> Any:
             progress(0.2, f"looking for {check.label.lower()}")
-            found = kept(mesh, ("offenders", check.id), lambda: offenders(mesh, check.id, crossings_of(mesh)))
+            found = STORE.get(form_of(mesh), ("offenders", check.id), lambda: offenders(mesh, check.id, crossings_of(mesh)))
             forget_connectivity(mesh)
             return found
 

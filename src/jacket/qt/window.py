@@ -5,6 +5,7 @@ from __future__ import annotations
 import time
 from collections.abc import Callable
 from dataclasses import replace
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -22,22 +23,26 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from jacket.core.derive import HEAVY, mirror_difference, pickable, uncovered_values
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.source.symmetry import Plane, axis_plane
-from jacket.document import layers
-from jacket.document.derived import HEAVY, mirror_difference, pickable, uncovered_values
 from jacket.document.document import Document
-from jacket.document.state import Sheet, SourceObject
+from jacket.document.edits import layers
+from jacket.document.edits import sheets as sheets_steps
+from jacket.document.edits import sources as sources_steps
+from jacket.document.edits import trials as trials_steps
+from jacket.document.edits import view as view_steps
+from jacket.document.state import SourceObject
 from jacket.errors import JacketError
 from jacket.progress import Progress
+from jacket.qt.cards.panel import Panel
+from jacket.qt.cards.source import fill_lengths
 from jacket.qt.checking import Checking
-from jacket.qt.filing import Filing
-from jacket.qt.flat_view import FlatView
-from jacket.qt.form_view import FormView
-from jacket.qt.keeping import Keeper
-from jacket.qt.panel import Panel
+from jacket.qt.files.filing import Filing
+from jacket.qt.files.keeping import Keeper
+from jacket.qt.files.watching import Watching
 from jacket.qt.rail import Rail
-from jacket.qt.scenes import (
+from jacket.qt.scene.scenes import (
     LIGHTS,
     Display,
     Heat,
@@ -50,21 +55,21 @@ from jacket.qt.scenes import (
     prepare_drawing,
 )
 from jacket.qt.search import Search
-from jacket.qt.source_cards import fill_lengths
 from jacket.qt.strip import Strip
 from jacket.qt.theme import DAY, NIGHT, style_sheet
 from jacket.qt.tickets import TopBar
-from jacket.qt.watching import Watching
+from jacket.qt.views.flat_view import FlatView
+from jacket.qt.views.form_view import FormView
 from jacket.qt.work import Worker
 from jacket.settings import Settings, save_settings
+from jacket.stages.commands import Command, build_commands, has_moves, project_name, search
+from jacket.stages.source.mending import SOURCE_VALUES, Proposal
+from jacket.stages.toolbox import STAGE_TOOLS
+from jacket.stages.topology.hand_commands import HAND_VALUES, forget_choice, hold_choice
+from jacket.stages.topology.tools.moving import Move
+from jacket.stages.topology.tools.tidying import TIDYINGS, Tidy
 from jacket.tools.base import Tool, ToolSettings
-from jacket.tools.commands import Command, build_commands, has_moves, project_name, search
 from jacket.tools.events import Ghost
-from jacket.tools.hand_commands import HAND_VALUES, forget_choice, hold_choice
-from jacket.tools.mending import SOURCE_VALUES, Proposal
-from jacket.tools.moving import Move
-from jacket.tools.tidying import TIDYINGS, Tidy
-from jacket.tools.toolbox import STAGE_TOOLS
 
 VIEW_HINT = "Right-drag turns · middle-drag shifts · wheel nears · right-click for what fits here"
 
@@ -79,8 +84,8 @@ class Window(QMainWindow):
         self.document, self.settings = document, settings
         sheet = document.state.sheet
         self.values: dict[str, Any] = {
-            "quads": settings.quads, "sharp": settings.sharp, "angle": 60.0, "size": sheet.size,
-            "margin": sheet.margin, "turn": sheet.turn, "profile": "y-up-metres", "shown_unit": "u", **SOURCE_VALUES, **HAND_VALUES,
+            "quads": settings.quads, "sharp": settings.sharp, "angle": 60.0, "size": sheet.width,
+            "margin": sheet.margin, "turn": "free", "profile": "y-up-metres", "shown_unit": "u", **SOURCE_VALUES, **HAND_VALUES,
         }  # fmt: skip
         self.commands = build_commands()
         self.display = Display()
@@ -109,7 +114,7 @@ class Window(QMainWindow):
         self._connect()
         self._recolour()
         self.show_stage(self.stage)
-        self._after_change({"sources", "jackets", "trials", "sheet", "path"})
+        self._after_change({"sources", "jackets", "trials", "sheets", "path"})
         self.watching = Watching(self)
         self.watching.follow()
         self._show_hint()
@@ -150,8 +155,8 @@ class Window(QMainWindow):
         self.rail.tool_wanted.connect(self.take_tool)
         self.panel.command_wanted.connect(lambda c: self.run(self.commands[c]))
         self.panel.value_changed.connect(self._set_value)
-        self.panel.visible_wanted.connect(self.document.set_visible)
-        self.panel.source_wanted.connect(self.document.choose_source)
+        self.panel.visible_wanted.connect(partial(view_steps.set_visible, self.document))
+        self.panel.source_wanted.connect(partial(sources_steps.choose_source, self.document))
         self.panel.object_menu_wanted.connect(self._object_menu)
         self.panel.look_changed.connect(self.set_look)
         self.panel.gauge_wanted.connect(self._scale_measured)
@@ -160,7 +165,7 @@ class Window(QMainWindow):
         self.panel.preview_wanted.connect(self._preview)
         self.panel.choice_wanted.connect(self._choice)
         self.panel.typed_wanted.connect(self._typed)
-        self.panel.trial_wanted.connect(self.document.choose_trial)
+        self.panel.trial_wanted.connect(partial(trials_steps.choose_trial, self.document))
         self.panel.layer_wanted.connect(lambda i: layers.choose_layer(self.document, i))
         self.strip.check_clicked.connect(self.checking.show)
         self.strip.stop_wanted.connect(self._stop_work)
@@ -501,13 +506,13 @@ class Window(QMainWindow):
         if any(j.id == object_id for j in self.document.state.jackets):
             self._layer_menu(object_id, at)
             return
-        self.document.choose_source(object_id)
+        sources_steps.choose_source(self.document, object_id)
         menu = QMenu(self)
         source = self.document.state.chosen_source
         if source is None:
             return
         shown = menu.addAction("Hide" if source.visible else "Show")
-        shown.triggered.connect(lambda: self.document.set_visible(object_id, not source.visible))
+        shown.triggered.connect(lambda: view_steps.set_visible(self.document, object_id, not source.visible))
         for command_id in ("lock-source", "rename-source", "join-sources", "take-new-file", "remove-source"):
             command = self.commands[command_id]
             label = ("Unlock" if source.locked else "Lock") if command_id == "lock-source" else command.label
@@ -521,7 +526,7 @@ class Window(QMainWindow):
         layer = self.document.require_jacket()
         menu = QMenu(self)
         shown = menu.addAction("Hide" if layer.visible else "Show")
-        shown.triggered.connect(lambda: self.document.set_visible(layer_id, not layer.visible))
+        shown.triggered.connect(lambda: view_steps.set_visible(self.document, layer_id, not layer.visible))
         for command_id in ("lock-layer", "rename-layer", "copy-layer", "split-layer", "join-layers", "layer-up",
                            "layer-down", "remove-layer"):  # fmt: skip
             command = self.commands[command_id]
@@ -599,9 +604,13 @@ class Window(QMainWindow):
             self.panel.show_stage("topology")
         if name in ("quads", "sharp"):
             setattr(self.settings, name, self.values[name])
-        if name in ("size", "margin", "turn"):
-            sheet = Sheet(int(self.values["size"]), float(self.values["margin"]), str(self.values["turn"]))
-            self.document.apply("change the sheet", self.document.state.with_(sheet=sheet))
+        if name in ("size", "margin"):
+            size = int(self.values["size"])
+            try:
+                sheets_steps.change_sheet(self.document, self.document.state.active_sheet, width=size, height=size,
+                                          margin=float(self.values["margin"]))  # fmt: skip
+            except JacketError as error:
+                self.say(str(error))
 
     # ---- what changes show ------------------------------------------------------------------------
     def _after_change(self, changed: set[str]) -> None:
@@ -616,9 +625,9 @@ class Window(QMainWindow):
             self._uncovered_timer.start()
         if "picked" in changed:
             self.panel.show_picked(state)
-        if "sheet" in changed:
+        if "sheets" in changed:
             sheet = state.sheet
-            self.values.update(size=sheet.size, margin=sheet.margin, turn=sheet.turn)
+            self.values.update(size=sheet.width, margin=sheet.margin)
             self.checking.ask()
             if self.stage == "layout" and not self.panel.isAncestorOf(QApplication.focusWidget() or self):
                 self.panel.show_stage("layout")
@@ -656,8 +665,7 @@ class Window(QMainWindow):
 
     def _show_status(self) -> None:
         doc = self.document
-        steps = doc.undo_steps
-        parts = [f"Undo: {steps[-1].name}" if steps else "Nothing to undo"]
+        parts = [f"Undo: {doc.last_step}" if doc.last_step else "Nothing to undo"]
         if doc.state.mirror:
             parts.append(f"mirror {doc.state.mirror.upper()} on")
         if self.strip.status.text() != "   ·   ".join(parts):
@@ -689,11 +697,11 @@ class Window(QMainWindow):
         self.form.halves = names if looked.on["jacket"] and looked.on["trial"] else None
         mesh = state.jacket.mesh if state.jacket is not None else None
         # What the sheet shows hangs on faces, UVs and seams alone: moving points leaves its scene as it is.
-        parts = (mesh.corners, mesh.uv, mesh.marks.get("seam")) if mesh is not None and mesh.uvs else ()
-        key = (*map(id, parts), id(self.colours), self.display.key(), state.sheet.size, id(state.held))
+        parts = (mesh.corners, mesh.uv, mesh.cuts) if mesh is not None and mesh.uv_sets else ()
+        key = (*map(id, parts), id(self.colours), self.display.key(), state.sheets, id(state.held))
         if key != self._flat_key or self.display.on["stretch"]:
             self._flat_key, self._flat_parts = key, parts
-            self.flat.show_scene(flat_scene(state, self.display, self.colours, state.sheet.size))
+            self.flat.show_scene(flat_scene(state, self.display, self.colours))
             self.flat.overlay.update()
         if self.flat.show_names != self.display.on["names"]:
             self.flat.show_names = self.display.on["names"]

@@ -9,8 +9,8 @@ import numpy as np
 from jacket.core.mesh.choosing import linked
 from jacket.core.mesh.polymesh import Floats, Ints, PolyMesh
 from jacket.core.mesh.walks import edge_loop, ring_edges, shortest_path
-from jacket.core.seams.cuts import island_labels
 from jacket.core.space.segments import inside_outline
+from jacket.core.uv.sets import border_flags, island_labels
 from jacket.document.state import Held
 from jacket.tools.base import Option, Tool
 from jacket.tools.events import NO_GHOST, Ghost, Pointer
@@ -61,7 +61,7 @@ def face_ghost(mesh: PolyMesh, faces: Ints, view: str, what: str, how: str) -> G
     uv = mesh.uv
     if uv is None:
         return Ghost("flat", what=what, how=how)
-    cut = topology.edge_flags(mesh.mark("seam"))
+    cut = border_flags(mesh)
     corners = np.flatnonzero(
         inside[mesh.face_of_corner]
         & ((across < 0) | cut[topology.edge] | ~inside[mesh.face_of_corner[np.maximum(across, 0)]])

@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jacket.core.mesh.polymesh import Floats, PolyMesh
-from jacket.document.derived import kept
+from jacket.core.store import STORE
 
 AXES = {"x": 0, "y": 1, "z": 2}
 
@@ -32,7 +32,7 @@ def partners(mesh: PolyMesh, axis: str) -> NDArray[np.signedinteger]:
 
     Pairs have to agree within a thousandth of the mesh's mean edge length and be each other's.
     """
-    return kept(mesh, ("partners", axis), lambda: _partners(mesh, axis))
+    return STORE.get((mesh.aspect("points"),), ("partners", axis), lambda: _partners(mesh, axis))
 
 
 def _partners(mesh: PolyMesh, axis: str) -> NDArray[np.signedinteger]:

@@ -8,10 +8,11 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from jacket.core.derive import surface_of
 from jacket.core.mesh.polymesh import Floats, PolyMesh
 from jacket.core.space.bvh import Bvh, Hit
 from jacket.core.space.segments import near_segments
-from jacket.document.derived import kept, surface_of
+from jacket.core.store import STORE
 from jacket.document.state import State
 from jacket.tools.events import Pointer
 from jacket.tools.view import FormCamera
@@ -45,6 +46,12 @@ def occluder(state: State) -> Bvh | None:
     return surface_of(source.mesh) if source is not None and source.visible else None
 
 
+def open_points(mesh: PolyMesh) -> NDArray[np.bool_]:
+    """(V,) points that can still take a face: on a border or loose."""
+    loose = np.bincount(mesh.corners, minlength=mesh.n_points) == 0
+    return mesh.topology.border_points | loose
+
+
 def slack_for(mesh: PolyMesh, hiding: Bvh | None) -> float:
     """How far behind the source an element may lie and still count as seen: quads are flat and the
     source between their points bulges over them."""
@@ -66,11 +73,7 @@ def visible(camera: FormCamera, points: Floats, hiding: Bvh | None, slack: Any) 
 
 def screen_points(mesh: PolyMesh, camera: FormCamera) -> Floats:
     """(V, 3) projected points, kept for as long as mesh and camera stay the same."""
-    store: dict[str, Any] = kept(mesh, "screen", lambda: {})
-    if store.get("camera") is not camera:
-        store["camera"], store["at"] = camera, camera.project(mesh.points)
-    at: Floats = store["at"]
-    return at
+    return STORE.get((mesh.aspect("points"), camera), "screen", lambda: camera.project(mesh.points))
 
 
 def pick(mesh: PolyMesh, pointer: Pointer, reach: float, hiding: Bvh | None, kinds: str = "point edge face") -> Pick:

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import numpy as np
 
+from jacket.core.derive import form_of
 from jacket.core.mesh.geometry import face_centres, face_normals, point_normals, unit
 from jacket.core.mesh.polymesh import Bools, Floats, Ints, PolyMesh
 from jacket.core.space.bvh import Bvh
-from jacket.document.derived import kept
+from jacket.core.store import STORE
 from jacket.tools.events import Pointer
 from jacket.tools.pick import screen_points, slack_for, visible
 
@@ -30,11 +31,11 @@ def element_places(mesh: PolyMesh, kind: str) -> tuple[Floats, Floats]:
             return face_centres(mesh), face_normals(mesh)
         normals = point_normals(mesh)
         if kind == "points":
-            return mesh.points, normals
+            return mesh.points.copy(), normals
         ends = mesh.topology.edge_points
         return mesh.points[ends].mean(axis=1), unit(normals[ends].sum(axis=1))
 
-    return kept(mesh, ("places", kind), make)
+    return STORE.get(form_of(mesh), ("places", kind), make)
 
 
 def elements_on_screen(mesh: PolyMesh, pointer: Pointer, kind: str) -> tuple[Floats, Ints]:

@@ -5,19 +5,18 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
+from jacket.core.derive import surface_of
 from jacket.core.mesh.joining import faces_joined
 from jacket.core.mesh.lifted import lifted_points, with_lifted
 from jacket.core.mesh.polymesh import Bools, Floats, Ints, PolyMesh
 from jacket.core.space.bvh import Bvh
 from jacket.core.strokes.path import length_along, normals_at
-from jacket.document.derived import surface_of
 from jacket.document.document import Document
 from jacket.errors import EditRefused, JacketError
 from jacket.tools.base import Tool, ToolSettings
-from jacket.tools.closing import open_points
 from jacket.tools.events import Ghost, Pointer
 from jacket.tools.mirror import AXES, on_plane, partners, reflected
-from jacket.tools.pick import nearest_points, occluder, slack_for, source_hit
+from jacket.tools.pick import nearest_points, occluder, open_points, slack_for, source_hit
 
 
 class Drawing(Tool):

@@ -9,9 +9,11 @@ from jacket.core.checks.model import Check, graded
 from jacket.core.flatten.chart import charts_of
 from jacket.core.flatten.overlap import flipped_faces, overlapping_faces
 from jacket.core.flatten.stretch import StretchFigures, face_stretch, measure_stretch
-from jacket.core.layout.islands import Islands, texel_densities
-from jacket.core.layout.margins import least_margin
+from jacket.core.layout.margins import least_margins
+from jacket.core.layout.sheets import ONE_SHEET, Sheets
 from jacket.core.mesh.polymesh import PolyMesh
+from jacket.core.uv.islands import Islands, texel_densities
+from jacket.core.uv.sets import apart_flags
 
 
 def seam_checks(mesh: PolyMesh) -> list[Check]:
@@ -19,12 +21,15 @@ def seam_checks(mesh: PolyMesh) -> list[Check]:
     charts = charts_of(mesh)
     closed = [c.faces for c in charts if not c.border]
     pinned = [c.faces for c in charts if c.border and not c.is_disk]
-    edges = mesh.topology.find_edges(mesh.mark("seam"))
+    edges = mesh.topology.find_edges(mesh.cuts)
+    apart = np.setdiff1d(np.flatnonzero(apart_flags(mesh, mesh.uv)), edges)
     return [
         Check("islands", "Islands", f"{len(charts):,}", "good", number=len(charts)),
         _faces("closed", "Closed islands", closed, "wrong"),
         _faces("not-disk", "Rings and handles", pinned, "look"),
         Check("seam-edges", "Seam edges", f"{len(edges):,}", "good", "edges", edges, len(edges)),
+        # Sewn, but the sheet still shows two sides: flattening lays them together.
+        Check("apart", "Sewn but apart", f"{len(apart):,}", "look" if len(apart) else "good", "edges", apart, len(apart)),
     ]
 
 
@@ -42,14 +47,14 @@ def unmapped(mesh: PolyMesh) -> Check:
     return Check("unmapped", "Unmapped", f"{len(bad):,}", "wrong" if len(bad) else "good", "faces", bad, len(bad))
 
 
-def flatten_checks(mesh: PolyMesh, figures: StretchFigures | None = None) -> list[Check]:
-    """Stretch, flips and unmapped faces."""
-    uv = mesh.uv
-    if uv is None:
+def flatten_checks(mesh: PolyMesh, sheets: Sheets = ONE_SHEET, figures: StretchFigures | None = None) -> list[Check]:
+    """Stretch, flips and unmapped faces of the active UV set."""
+    if mesh.uv is None:
         return [unmapped(mesh)]
-    figures = figures or measure_stretch(mesh, uv)
-    flipped = flipped_faces(mesh, uv)
-    far = np.flatnonzero(np.abs(np.nan_to_num(face_stretch(mesh, uv))) > 1.0)
+    places = Islands.of(mesh, sheets).places
+    figures = figures or measure_stretch(mesh, places)
+    flipped = flipped_faces(mesh, places)
+    far = np.flatnonzero(np.abs(np.nan_to_num(face_stretch(mesh, places))) > 1.0)
     value = f"{figures.dirichlet:.3f}" if np.isfinite(figures.dirichlet) else "none"
     number = figures.dirichlet if np.isfinite(figures.dirichlet) else 0.0
     return [
@@ -62,29 +67,44 @@ def flatten_checks(mesh: PolyMesh, figures: StretchFigures | None = None) -> lis
     ]  # fmt: skip
 
 
-def layout_checks(mesh: PolyMesh, size: int, margin: float) -> list[Check]:
-    """Overlap, outside, margin, density and use of the sheet."""
+def layout_checks(mesh: PolyMesh, sheets: Sheets = ONE_SHEET, islands: Islands | None = None) -> list[Check]:
+    """Overlap, outside, margin, density and use of the sheets, over the active UV set."""
     uv = mesh.uv
     if uv is None or not np.isfinite(uv).any():
         return [unmapped(mesh)]
-    islands = Islands.of(mesh)
-    pairs = overlapping_faces(mesh, uv)
+    islands = islands if islands is not None else Islands.of(mesh, sheets)
+    pairs = overlapping_faces(mesh, islands.places)
     over = np.unique(pairs)
-    outside = np.unique(mesh.face_of_corner[((uv < -1e-9) | (uv > 1 + 1e-9)).any(axis=1)])
-    kept, pair = least_margin(islands, size)
-    near = np.flatnonzero(np.isin(islands.labels, [k for k in (pair or ()) if k >= 0]))
-    short = kept < margin - 1e-6
-    density = texel_densities(islands, size)
+    outside = _outside(islands)
+    margins = least_margins(islands)
+    worst = min(margins, key=lambda m: m.pixels - sheets[m.sheet].margin)
+    near = np.flatnonzero(np.isin(islands.labels, [k for k in (worst.pair or ()) if k >= 0]))
+    short = worst.pixels < sheets[worst.sheet].margin - 1e-6
+    shown = f"{max(worst.pixels, 0):.1f} px" if np.isfinite(worst.pixels) else "none"
+    density = texel_densities(islands)
     density = density[np.isfinite(density)]
     spread = float(np.percentile(density, 95) / max(np.percentile(density, 5), 1e-300)) if len(density) else 1.0
-    use = 100 * float(islands.sheet_area.sum())
+    uses = [100 * islands.use(k) for k in range(len(sheets))]
     return [
         unmapped(mesh),
         Check("overlap", "Overlapping", f"{len(over):,}", "wrong" if len(over) else "good", "faces", over, len(over)),
         Check("outside", "Outside the sheet", f"{len(outside):,}", "wrong" if len(outside) else "good", "faces",
               outside, len(outside)),
-        Check("margin", "Least margin", f"{max(kept, 0):.1f} px", "wrong" if short else "good", "faces",
-              near if short else np.zeros(0, np.int32), kept),
+        Check("margin", "Least margin", shown, "wrong" if short else "good", "faces",
+              near if short else np.zeros(0, np.int32), worst.pixels),
         Check("density", "Density spread", f"{spread:.2f}×", graded(spread, 1.5, 4.0), number=spread),
-        Check("use", "Use of sheet", f"{use:.0f} %", "good", number=use),
+        Check("use", "Use of sheets" if len(sheets) > 1 else "Use of sheet", " · ".join(f"{u:.0f} %" for u in uses), "good",
+              number=100 * islands.use()),
     ]  # fmt: skip
+
+
+def _outside(islands: Islands) -> NDArray[np.signedinteger]:
+    """Mapped faces that lie on no sheet as a whole."""
+    mesh = islands.mesh
+    on_one = np.zeros(mesh.n_faces, bool)
+    for sheet in islands.sheets:
+        at = islands.uv - sheet.origin
+        off = ~((at >= -1e-9) & (at <= 1 + 1e-9)).all(axis=1)
+        on_one |= np.bincount(mesh.face_of_corner, off, minlength=mesh.n_faces) == 0
+    unmapped = np.bincount(mesh.face_of_corner, ~np.isfinite(islands.uv).all(axis=1), minlength=mesh.n_faces) > 0
+    return np.flatnonzero(~on_one & ~unmapped).astype(np.int32)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from jacket.core.checks.model import Check
+from jacket.core.mesh.edits import faces_turned
 from jacket.core.mesh.polymesh import Floats, Ints, PolyMesh
 from jacket.core.source.health import (
     Health,
@@ -18,7 +19,7 @@ from jacket.core.source.health import (
     whole_faces,
     winding_edges,
 )
-from jacket.core.source.winding import turned_faces, uneven_faces
+from jacket.core.source.winding import uneven_faces
 
 SPREAD = 12.0
 """Edges whose 95th percentile is over so many times their 5th are called uneven."""
@@ -57,7 +58,7 @@ def offenders(mesh: PolyMesh, check_id: str, crossings: Ints | None = None, most
     ends = joined.points[topology.edge_points]
     if check_id == "holes":
         if len(winding_edges(joined)):
-            joined = turned_faces(joined, uneven_faces(joined))
+            joined = faces_turned(joined, uneven_faces(joined))
             topology = joined.topology
         loops = sorted(topology.border_loops, key=lambda x: -len(x))
         return _shortened([ends[topology.edge[loop]] for loop in loops], most)

@@ -12,6 +12,7 @@ from jacket.core.jit import kernel
 from jacket.core.mesh.connectivity import corner_orbits
 from jacket.core.mesh.polymesh import Bools, Floats, Ints, PolyMesh
 from jacket.core.mesh.walks import euler_characteristic, face_parts
+from jacket.core.uv.sets import apart_flags, cut_flags
 
 
 @dataclass(frozen=True, eq=False)
@@ -68,8 +69,16 @@ class Chart:
 
 
 def charts_of(mesh: PolyMesh, only: NDArray[np.signedinteger] | None = None) -> list[Chart]:
-    """Islands of a mesh, cut at the edges marked "seam"; by island number, or only those asked for."""
-    cut = mesh.topology.edge_flags(mesh.mark("seam"))
+    """Pieces of a mesh by the cuts of its active UV set; all, or only those of the numbers asked for."""
+    return _charts(mesh, cut_flags(mesh), only)
+
+
+def island_charts(mesh: PolyMesh, uv: Floats) -> list[Chart]:
+    """Islands as they lie on the sheet: pieces that coordinates (C, 2) do not hold together are apart."""
+    return _charts(mesh, cut_flags(mesh) | apart_flags(mesh, uv), None)
+
+
+def _charts(mesh: PolyMesh, cut: Bools, only: NDArray[np.signedinteger] | None) -> list[Chart]:
     count, labels = face_parts(mesh, cut)
     wanted = range(count) if only is None else [int(k) for k in only]
     order = np.argsort(labels, kind="stable")

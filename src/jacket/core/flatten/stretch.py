@@ -7,7 +7,7 @@ from typing import Any
 
 import numpy as np
 
-from jacket.core.flatten.chart import Chart, charts_of
+from jacket.core.flatten.chart import Chart, island_charts
 from jacket.core.mesh.polymesh import Floats, PolyMesh
 
 
@@ -51,9 +51,10 @@ def singular_values(chart: Chart, uv: Floats) -> Floats:
 
 
 def measure_stretch(mesh: PolyMesh, uv: Floats) -> StretchFigures:
-    """Figures over every fully mapped island; others count in `unmapped_faces`."""
+    """Figures over every fully mapped island; others count in `unmapped_faces`. uv (C, 2) in units that are as long
+    across as up, such as pixel places."""
     rows, weights, worst, unmapped, count = [], [], 0.0, 0, 0
-    for chart in charts_of(mesh):
+    for chart in island_charts(mesh, uv):
         corner_uv = uv[chart.corners]
         if not np.isfinite(corner_uv).all():
             unmapped += len(chart.faces)
@@ -84,8 +85,9 @@ def face_stretch(mesh: PolyMesh, uv: Floats) -> Floats:
     from jacket.core.flatten.overlap import face_uv_areas
     from jacket.core.mesh.geometry import face_areas
     from jacket.core.mesh.walks import face_parts
+    from jacket.core.uv.sets import apart_flags, cut_flags
 
-    count, labels = face_parts(mesh, mesh.topology.edge_flags(mesh.mark("seam")))
+    count, labels = face_parts(mesh, cut_flags(mesh) | apart_flags(mesh, uv))
     flat, real = np.abs(face_uv_areas(mesh, uv)), face_areas(mesh)
     known = np.isfinite(flat)
     total_flat = np.bincount(labels, np.where(known, flat, 0.0), minlength=count)

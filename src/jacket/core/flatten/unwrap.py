@@ -11,7 +11,9 @@ from jacket.core.flatten.chart import Chart, charts_of
 from jacket.core.flatten.descent import FULL_STEPS, Descent, flips
 from jacket.core.flatten.overlap import border_crosses
 from jacket.core.flatten.starts import conformal, convex, scaled_to_area
+from jacket.core.layout.sheets import ONE_SHEET, Sheets, from_pixel_places
 from jacket.core.mesh.polymesh import Floats, PolyMesh
+from jacket.core.uv.islands import Islands
 from jacket.errors import SolveError
 from jacket.progress import Progress, silent
 
@@ -88,42 +90,54 @@ def _mean_up(chart: Chart, uv: Floats) -> Floats:
 
 
 def unwrap(
-    mesh: PolyMesh, only: NDArray[np.signedinteger] | None = None, progress: Progress = silent, name: str = "uv"
-) -> tuple[PolyMesh, list[IslandFlat]]:
-    """Lay all islands flat, or those numbered in `only`; the rest keep their UVs.
+    mesh: PolyMesh, only: NDArray[np.signedinteger] | None = None, progress: Progress = silent,
+    sheets: Sheets = ONE_SHEET,
+) -> tuple[PolyMesh, list[IslandFlat]]:  # fmt: skip
+    """Lay all pieces flat, or those numbered in `only` (`piece_labels`), into the active UV set.
 
-    Islands that cannot open stay unmapped (NaN) and say why. Islands lie about the origin, each at
-    the surface's own scale; packing puts them in place.
+    All of them lie about the origin at the surface's own scale, for `laid_apart` or packing to place. With `only` the
+    rest keeps its UVs, and each piece takes the place and size of the largest island it was, on its sheet, or goes to the
+    right of the first sheet where it was not mapped. What cannot open stays unmapped (NaN) and says why.
     """
     charts = charts_of(mesh, only)
-    old = mesh.uvs.get(name)
-    uv = old.copy() if old is not None else np.full((mesh.n_corners, 2), np.nan)
+    before = Islands.of(mesh, sheets) if only is not None and mesh.uv is not None else None
+    uv = mesh.uv.copy() if before is not None and mesh.uv is not None else np.full((mesh.n_corners, 2), np.nan)
     report = []
     total = max(sum(len(c.faces) for c in charts), 1)
     done = 0
     for chart in charts:
         progress(done / total, "laying islands flat")
-        place = _old_place(uv, chart) if old is not None and only is not None else None
         try:
             flat, energy = flatten_chart(chart)
-            if place is not None:
-                flat = flat * place[1] + place[0]
-            uv[chart.corners] = chart.uv_to_corners(flat)
+            placed = flat[chart.mesh.corners]
+            uv[chart.corners] = placed if only is None else _in_place(placed, chart, before, sheets)
             report.append(IslandFlat(chart.faces, True, energy, border_crosses(chart, flat)))
         except SolveError as error:
             uv[chart.corners] = np.nan
             report.append(IslandFlat(chart.faces, False, np.inf, False, str(error)))
         done += len(chart.faces)
-    return mesh.with_uv(uv, name), report
+    return mesh.with_uv(uv), report
 
 
-def _old_place(uv: Floats, chart: Chart) -> tuple[Floats, float] | None:
-    """Centre and scale that an island has now, so that unwrapping it again leaves it in place."""
-    here = uv[chart.corners]
-    if not np.isfinite(here).all():
-        return None
-    tri = chart.mesh.triangles
-    a, b, c = (here[tri[:, k]] for k in range(3))
-    flat = float(np.abs((b - a)[:, 0] * (c - a)[:, 1] - (b - a)[:, 1] * (c - a)[:, 0]).sum() / 2)
-    scale = np.sqrt(flat / chart.area) if chart.area > 0 and flat > 0 else 1.0
-    return (here.min(axis=0) + here.max(axis=0)) / 2, float(scale)
+def _in_place(flat: Floats, chart: Chart, before: Islands | None, sheets: Sheets) -> Floats:
+    """(C', 2) UVs of a flattened piece, about the middle and at the density of what it was."""
+    old = _largest(chart, before) if before is not None else -1
+    if before is None or old < 0:
+        known = before is not None and bool(before.mapped.any())
+        scale = float(np.sqrt(before.pixel_area.sum() / max(before.surface_area[before.mapped].sum(), 1e-300))) \
+            if before is not None and known else 0.25 * float(sheets[0].width) / np.sqrt(max(chart.area, 1e-300))  # fmt: skip
+        at = (flat - flat.min(axis=0)) * scale + sheets[0].size * [1.05, 0.0]
+        return sheets[0].coordinates(at)
+    which = int(before.sheet_of[old])
+    box = before.pixel_boxes[old]
+    density = np.sqrt(before.pixel_area[old] / max(float(before.surface_area[old]), 1e-300))
+    middle = (flat.min(axis=0) + flat.max(axis=0)) / 2
+    places = (flat - middle) * density + (box[:2] + box[2:]) / 2
+    return from_pixel_places(places, np.full(len(places), which), sheets)
+
+
+def _largest(chart: Chart, islands: Islands) -> int:
+    """The island with the most area of a piece's faces among the mapped ones; −1 for none."""
+    labels = islands.labels[chart.faces]
+    labels = labels[islands.mapped[labels] & (islands.pixel_area[labels] > 0)]
+    return int(np.argmax(np.bincount(labels))) if len(labels) else -1

@@ -2,26 +2,41 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 import numpy as np
 
-from jacket.core.layout.islands import Islands
+from jacket.core.layout.sheets import APART
+from jacket.core.uv.islands import Islands
 
 
-def least_margin(islands: Islands, size: int) -> tuple[float, tuple[int, int] | None]:
-    """Least distance in pixels between two islands or an island and the sheet's edge, and the pair
-    of islands (the second −1 for the edge). Infinite for an empty sheet; 0 where islands overlap.
+@dataclass(frozen=True)
+class Margin:
+    """Least distance on a sheet in its pixels, and the pair of islands it lies between, the second −1 for the edge.
+    Infinite where nothing lies on the sheet; below 0 where an island reaches over the edge; 0 where islands overlap."""
 
-    Distances are shapely's, between the outlines; an island wholly inside a hole of another is
-    measured to the hole.
-    """
+    sheet: int
+    pixels: float
+    pair: tuple[int, int] | None = None
+
+
+def least_margins(islands: Islands) -> list[Margin]:
+    """The margin of each sheet. Distances are shapely's, between the outlines; an island wholly inside a hole of another
+    is measured to the hole."""
+    return [_least_margin(islands, k) for k in range(len(islands.sheets))]
+
+
+def _least_margin(islands: Islands, sheet: int) -> Margin:
     import shapely
 
-    ids = np.flatnonzero(islands.mapped & (islands.sheet_area > 0))
+    ids = np.flatnonzero(islands.mapped & (islands.pixel_area > 0) & (islands.sheet_of == sheet))
     if len(ids) == 0:
-        return np.inf, None
-    outlines = [shapely.multilinestrings(shapely.linestrings(islands.outline(int(k)) * size)) for k in ids]
-    boxes = islands.boxes()[ids] * size
-    edge = np.minimum(boxes[:, :2].min(axis=1), (size - boxes[:, 2:]).min(axis=1))
+        return Margin(sheet, np.inf)
+    where = islands.sheets[sheet]
+    origin = where.origin * APART
+    outlines = [shapely.multilinestrings(shapely.linestrings(islands.pixel_outline(int(k)) - origin)) for k in ids]
+    boxes = islands.pixel_boxes[ids] - np.concatenate([origin, origin])
+    edge = np.minimum(boxes[:, :2].min(axis=1), (where.size - boxes[:, 2:]).min(axis=1))
     best, pair = float(edge.min()), (int(ids[int(np.argmin(edge))]), -1)
     tree = shapely.STRtree(outlines)
     for k, line in enumerate(outlines):
@@ -31,4 +46,9 @@ def least_margin(islands: Islands, size: int) -> tuple[float, tuple[int, int] | 
                 far = float(shapely.distance(line, outlines[j]))
                 if far < best:
                     best, pair = far, (int(ids[k]), int(ids[j]))
-    return best, pair
+    return Margin(sheet, best, pair)
+
+
+def least_margin(islands: Islands) -> Margin:
+    """The least margin of all sheets against what each asks for."""
+    return min(least_margins(islands), key=lambda m: m.pixels - islands.sheets[m.sheet].margin)

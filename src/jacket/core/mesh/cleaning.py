@@ -7,7 +7,7 @@ from scipy.spatial import cKDTree
 
 from jacket.core.mesh.edits import points_welded
 from jacket.core.mesh.geometry import dihedral_angles
-from jacket.core.mesh.polymesh import Bools, Floats, Ints, PolyMesh
+from jacket.core.mesh.polymesh import CUT, Bools, Floats, Ints, PolyMesh
 from jacket.core.mesh.rows import edges_dissolved
 from jacket.core.mesh.walks import edge_loop
 from jacket.errors import EditRefused
@@ -16,7 +16,7 @@ from jacket.errors import EditRefused
 def triangle_pairs(mesh: PolyMesh, faces: Ints | None = None, most_turn: float = 40.0) -> Ints:
     """Edges between two triangles that are best taken out so that quads are left, each triangle in one pair.
 
-    Pairs are taken by how near the quad comes to a rectangle and how flat it is; edges marked as seam or sharp and
+    Pairs are taken by how near the quad comes to a rectangle and how flat it is; edges that are cut or marked sharp and
     edges that turn by more than `most_turn` degrees stay. A second pass frees pairs whose neighbours could both be
     paired otherwise, so that fewer triangles are left over.
     """
@@ -31,7 +31,7 @@ def triangle_pairs(mesh: PolyMesh, faces: Ints | None = None, most_turn: float =
     f, g = mesh.face_of_corner[c], mesh.face_of_corner[np.maximum(t, 0)]
     keep = (t >= 0) & (mesh.sizes[f] == 3) & (mesh.sizes[g] == 3) & chosen[f] & chosen[g] & (f != g)
     keep &= dihedral_angles(mesh)[inner] <= most_turn
-    for name in ("seam", "sharp"):
+    for name in [n for n in mesh.marks if n == "sharp" or n.startswith(CUT)]:
         keep &= ~topology.edge_flags(mesh.mark(name))[inner]
     inner, c, t, f, g = inner[keep], c[keep], t[keep], f[keep], g[keep]
     if len(inner) == 0:

@@ -1,17 +1,19 @@
 """Edits: functions from a mesh to a new mesh with the maps between old and new elements.
 
-UVs, marks and other attributes travel through the maps by one mechanism, `rebuilt`.
+Every channel (UVs, cuts, pins, islands, marks, attributes) travels through the maps by one mechanism, `rebuilt`.
 """
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import dataclass, replace
-from typing import Any
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
+from jacket.core.jit import kernel
+from jacket.core.mesh.channels import Weights, carried
 from jacket.core.mesh.polymesh import Floats, Ints, PolyMesh, sorted_pairs
 from jacket.core.mesh.walks import edge_ring
 from jacket.errors import EditRefused
@@ -34,40 +36,35 @@ class Edited:
 def rebuilt(
     mesh: PolyMesh, points: Floats, corners: Any, starts: Any, point_to: NDArray[Any],
     corner_from: NDArray[Any], face_from: NDArray[Any], splits: Sequence[tuple[int, int, int]] = (),
+    face_like: NDArray[Any] | None = None, point_from: NDArray[Any] | None = None,
+    between: Iterable[tuple[int, Weights]] = (), points_between: Iterable[tuple[int, Weights]] = (),
 ) -> Edited:  # fmt: skip
-    """Assemble an edited mesh and carry attributes over.
+    """Assemble an edited mesh and carry its channels over.
 
     corner_from, face_from   old index behind each new corner and face, −1 for new ones
     splits                   (a, b, m): old edge a–b now passes through new point m
+    face_like                old face whose channels each new face takes; `face_from` unless given
+    point_from               old point whose channels each new point takes; the first that went there unless given
+    between, points_between  new corners and points that lie between old ones, with their shares
     """
     corners, starts = np.asarray(corners, np.int32), np.asarray(starts, np.int32)
     corner_from, face_from = np.asarray(corner_from, np.int64), np.asarray(face_from, np.int64)
     point_to = np.asarray(point_to, np.int32)
-    uvs = {}
-    for name, uv in mesh.uvs.items():
-        fresh = np.full((len(corners), 2), np.nan)
-        fresh[corner_from >= 0] = uv[corner_from[corner_from >= 0]]
-        uvs[name] = fresh
-    point_from = np.full(len(points), -1, np.int64)
+    first = np.full(len(points), -1, np.int64)
     stay = np.flatnonzero(point_to >= 0)
-    point_from[point_to[stay[::-1]]] = stay[::-1]
-    new = PolyMesh(
-        np.ascontiguousarray(points, np.float64), corners, starts, uvs, {},
-        {k: _carried(v, point_from) for k, v in mesh.point_data.items()},
-        {k: _carried(v, face_from) for k, v in mesh.face_data.items()}, mesh.materials, mesh.groups,
+    first[point_to[stay[::-1]]] = stay[::-1]
+    new = mesh.with_(
+        points=np.ascontiguousarray(points, np.float64), corners=corners, starts=starts, marks={},
+        point_data=carried(mesh.point_data, first if point_from is None else point_from, points_between),
+        face_data=carried(mesh.face_data, face_from if face_like is None else face_like),
+        corner_data=carried(mesh.corner_data, corner_from, between),
     )  # fmt: skip
     marks = {name: _carried_pairs(pairs, point_to, splits, new) for name, pairs in mesh.marks.items()}
     new = new.with_(marks=marks)
     face_to = np.full(mesh.n_faces, -1, np.int32)
     known = np.flatnonzero(face_from >= 0)
     face_to[face_from[known]] = known
-    return Edited(new, point_to, face_to, np.flatnonzero(point_from < 0).astype(np.int32))
-
-
-def _carried(values: NDArray[Any], source: NDArray[np.signedinteger]) -> NDArray[Any]:
-    out = np.zeros((len(source), *values.shape[1:]), values.dtype)
-    out[source >= 0] = values[source[source >= 0]]
-    return out
+    return Edited(new, point_to, face_to, np.flatnonzero(first < 0).astype(np.int32))
 
 
 def _carried_pairs(pairs: Ints, point_to: Ints, splits: Sequence[tuple[int, int, int]], new: PolyMesh) -> Ints:
@@ -83,25 +80,39 @@ def _carried_pairs(pairs: Ints, point_to: Ints, splits: Sequence[tuple[int, int,
     return sorted_pairs(moved[new.topology.find_edges(moved) >= 0])
 
 
-Row = tuple[list[int], list[int], int]
-"""A new face: its points by new index, the old corner behind each (−1 for none), the old face or −1."""
+class Row(NamedTuple):
+    """A new face: its points by new index, the old corner behind each (−1 for none), the old face it is or −1, the old
+    face whose channels it takes, and for corners between old ones their shares."""
+
+    points: list[int]
+    corners: list[int]
+    face: int
+    like: int = -1
+    between: Mapping[int, Weights] = {}
 
 
 def _with_rows(
     mesh: PolyMesh, points: Floats, point_to: NDArray[Any], gone: NDArray[Any], rows: Sequence[Row],
-    splits: Sequence[tuple[int, int, int]] = (),
+    splits: Sequence[tuple[int, int, int]] = (), point_from: NDArray[Any] | None = None,
+    points_between: Iterable[tuple[int, Weights]] = (),
 ) -> Edited:  # fmt: skip
     """Some faces taken out and new ones put at the end; all others are carried over as they are."""
     stay = np.ones(mesh.n_faces, bool)
     stay[gone] = False
     faces = np.flatnonzero(stay)
     old = np.flatnonzero(stay[mesh.face_of_corner])
-    corners = np.concatenate([point_to[mesh.corners[old]], [p for row in rows for p in row[0]]]).astype(np.int32)
-    corner_from = np.concatenate([old, np.array([c for row in rows for c in row[1]], np.int64)])
-    sizes = np.concatenate([mesh.sizes[faces], np.array([len(row[0]) for row in rows], np.int64)])
-    face_from = np.concatenate([faces, np.array([row[2] for row in rows], np.int64)])
+    corners = np.concatenate([point_to[mesh.corners[old]], [p for row in rows for p in row.points]]).astype(np.int32)
+    corner_from = np.concatenate([old, np.array([c for row in rows for c in row.corners], np.int64)])
+    sizes = np.concatenate([mesh.sizes[faces], np.array([len(row.points) for row in rows], np.int64)])
+    face_from = np.concatenate([faces, np.array([row.face for row in rows], np.int64)])
+    like = [row.like if row.like >= 0 else row.face for row in rows]
     starts = np.concatenate([[0], np.cumsum(sizes)])
-    return rebuilt(mesh, points, corners, starts, point_to, corner_from, face_from, splits)
+    first = starts[len(faces) : -1].tolist()
+    between = [(at + row.points.index(m), w) for at, row in zip(first, rows, strict=True) for m, w in row.between.items()]
+    return rebuilt(
+        mesh, points, corners, starts, point_to, corner_from, face_from, splits,
+        np.concatenate([faces, np.array(like, np.int64)]), point_from, between, points_between,
+    )  # fmt: skip
 
 
 def _same(n: int) -> NDArray[np.signedinteger]:
@@ -219,11 +230,9 @@ def points_welded(mesh: PolyMesh, pairs: Any) -> Edited:
                 raise EditRefused("Joining these points would pinch a face; join neighbours instead.")
             continue
         if len(row) >= 3:
-            rows.append(([p for p, _ in row], [c for _, c in row], f))
-    edited = _with_rows(mesh, mesh.points[kept], point_to, touched, rows)
+            rows.append(Row([p for p, _ in row], [c for _, c in row], f))
     # The joined point is the one that stayed, in place and in what hangs on it.
-    own = {name: values[kept] for name, values in mesh.point_data.items()}
-    edited = replace(edited, mesh=edited.mesh.with_(point_data=own))
+    edited = _with_rows(mesh, mesh.points[kept], point_to, touched, rows, point_from=np.flatnonzero(kept))
     if len(edited.mesh.topology.nonmanifold_edges) > len(mesh.topology.nonmanifold_edges):
         raise EditRefused("Joining here would give an edge three faces; nothing was joined.")
     return edited
@@ -243,7 +252,7 @@ def loop_inserted(mesh: PolyMesh, edge: int, share: float) -> Edited:
     share = float(np.clip(share, 0.02, 0.98))
     middle: dict[int, int] = {}
     fresh: list[Floats] = []
-    splits: list[tuple[int, int, int]] = []
+    splits: list[Split] = []
 
     def split(corner: int, at: float) -> int:
         e = int(topology.edge[corner])
@@ -251,7 +260,7 @@ def loop_inserted(mesh: PolyMesh, edge: int, share: float) -> Edited:
             a, b = int(mesh.corners[corner]), int(mesh.corners[topology.next[corner]])
             middle[e] = mesh.n_points + len(fresh)
             fresh.append((1 - at) * mesh.points[a] + at * mesh.points[b])
-            splits.append((a, b, middle[e]))
+            splits.append(Split(a, b, middle[e], at))
         return middle[e]
 
     cut_faces: dict[int, list[tuple[int, int, int]]] = {}
@@ -263,6 +272,15 @@ def loop_inserted(mesh: PolyMesh, edge: int, share: float) -> Edited:
     return _with_cut_quads(mesh, cut_faces, fresh, splits, share)
 
 
+class Split(NamedTuple):
+    """An old edge a–b that passes through a new point now, at a share of its length from a."""
+
+    a: int
+    b: int
+    point: int
+    share: float
+
+
 def _enters(mesh: PolyMesh, row: list[int], corner: int) -> bool:
     """Whether the row goes on into the face of `corner`: not so for a border reached from inside."""
     if corner != row[-1] or len(row) == 1:
@@ -272,28 +290,25 @@ def _enters(mesh: PolyMesh, row: list[int], corner: int) -> bool:
 
 
 def _with_cut_quads(
-    mesh: PolyMesh, cut: dict[int, list[tuple[int, int, int]]], fresh: list[Floats],
-    splits: list[tuple[int, int, int]], share: float,
+    mesh: PolyMesh, cut: dict[int, list[tuple[int, int, int]]], fresh: list[Floats], splits: list[Split], share: float,
 ) -> Edited:  # fmt: skip
-    """Cut quads replaced by two, or by four where the row crosses itself."""
+    """Cut quads replaced by two, or by four where the row crosses itself; what corners carry is divided alike."""
     topology = mesh.topology
-    by_edge = {(min(a, b), max(a, b)): m for a, b, m in splits}
+    by_edge = {(min(s.a, s.b), max(s.a, s.b)): s for s in splits}
     rows: list[Row] = []
-    places: list[tuple[int, int, Any]] = []
-    split_edges = topology.find_edges(np.array([[a, b] for a, b, _ in splits]))
+    split_edges = topology.find_edges(np.array([[s.a, s.b] for s in splits]))
     beside = np.unique(mesh.face_of_corner[np.isin(topology.edge, split_edges)])
+    middles: list[tuple[int, Weights]] = [(s.point, [(1 - s.share, s.a), (s.share, s.b)]) for s in splits]
     for f in beside.tolist():
         if f not in cut:
-            rows.append((*_with_middles(mesh, f, by_edge), f))
+            rows.append(_with_middles(mesh, f, by_edge))
             continue
         c, near, far = cut[f][0]
         c1, c2, c3 = int(topology.next[c]), int(topology.next[topology.next[c]]), int(topology.prev[c])
         p = [int(mesh.corners[k]) for k in (c, c1, c2, c3)]
-        n = len(rows)
-        at = {near: _along(c, c1, share), far: _along(c3, c2, share)}
+        at: dict[int, Weights] = {near: _along(c, c1, share), far: _along(c3, c2, share)}
         if len(cut[f]) == 1:
-            rows.append(([p[0], near, far, p[3]], [c, -1, -1, c3], f))
-            rows.append(([near, p[1], p[2], far], [-1, c1, c2, -1], -1))
+            quads = [([p[0], near, far, p[3]], [c, -1, -1, c3]), ([near, p[1], p[2], far], [-1, c1, c2, -1])]
         else:
             # The second pass enters at c1 or c3; its middles lie on those two sides.
             d, first, second = cut[f][1]
@@ -303,48 +318,38 @@ def _with_cut_quads(
             fresh.append(0.5 * (fresh[near - mesh.n_points] + fresh[far - mesh.n_points]))
             at |= {right: _along(c1, c2, cross), left: _along(c, c3, cross)}
             at[centre] = [(w * v, k) for m, w in ((near, 1 - cross), (far, cross)) for v, k in at[m]]
-            rows.append(([p[0], near, centre, left], [c, -1, -1, -1], f))
-            rows.append(([near, p[1], right, centre], [-1, c1, -1, -1], -1))
-            rows.append(([centre, right, p[2], far], [-1, -1, c2, -1], -1))
-            rows.append(([left, centre, far, p[3]], [-1, -1, -1, c3], -1))
-        places += [(k, m, at[m]) for k in range(n, len(rows)) for m in rows[k][0] if m in at]
-    points = np.concatenate([mesh.points, np.array(fresh)])
-    edited = _with_rows(mesh, points, _same(mesh.n_points), beside, rows, splits)
-    return _with_divided_uvs(mesh, edited, rows, places)
+            middles.append((centre, [(w, int(mesh.corners[k])) for w, k in at[centre]]))
+            quads = [
+                ([p[0], near, centre, left], [c, -1, -1, -1]), ([near, p[1], right, centre], [-1, c1, -1, -1]),
+                ([centre, right, p[2], far], [-1, -1, c2, -1]), ([left, centre, far, p[3]], [-1, -1, -1, c3]),
+            ]  # fmt: skip
+        for k, (ring, corners) in enumerate(quads):
+            rows.append(Row(ring, corners, -1 if k else f, f, {m: at[m] for m in ring if m in at}))
+    places = np.concatenate([mesh.points, np.array(fresh)])
+    passed = [(s.a, s.b, s.point) for s in splits]
+    return _with_rows(mesh, places, _same(mesh.n_points), beside, rows, passed, points_between=middles)
 
 
-def _with_middles(mesh: PolyMesh, face: int, by_edge: dict[tuple[int, int], int]) -> tuple[list[int], list[int]]:
+def _with_middles(mesh: PolyMesh, face: int, by_edge: dict[tuple[int, int], Split]) -> Row:
     """A face beside the row's end gains the middle of its edge, so that nothing is left hanging."""
     topology = mesh.topology
     points, origin = [], []
+    between: dict[int, Weights] = {}
     for c in range(int(mesh.starts[face]), int(mesh.starts[face + 1])):
         a, b = int(mesh.corners[c]), int(mesh.corners[topology.next[c]])
         points.append(a)
         origin.append(c)
-        m = by_edge.get((min(a, b), max(a, b)))
-        if m is not None:
-            points.append(m)
+        s = by_edge.get((min(a, b), max(a, b)))
+        if s is not None:
+            points.append(s.point)
             origin.append(-1)
-    return points, origin
+            between[s.point] = _along(c, int(topology.next[c]), s.share if s.a == a else 1 - s.share)
+    return Row(points, origin, face, face, between)
 
 
-def _along(a: int, b: int, share: float) -> list[tuple[float, int]]:
+def _along(a: int, b: int, share: float) -> Weights:
     """A place between two old corners as weights of them."""
     return [(1 - share, a), (share, b)]
-
-
-def _with_divided_uvs(mesh: PolyMesh, edited: Edited, rows: list[Any], places: list[Any]) -> Edited:
-    """UVs of new corners inside old quads, in the proportion of the cut."""
-    if not mesh.uvs:
-        return edited
-    uvs = {}
-    first = edited.mesh.n_faces - len(rows)
-    for name, old in mesh.uvs.items():
-        uv = edited.mesh.uvs[name].copy()
-        for k, m, weights in places:
-            uv[int(edited.mesh.starts[first + k]) + rows[k][0].index(m)] = sum(w * old[c] for w, c in weights)
-        uvs[name] = uv
-    return Edited(edited.mesh.with_(uvs=uvs), edited.point_to, edited.face_to, edited.added)
 
 
 def borders_pulled(mesh: PolyMesh, edges: Any, targets: dict[int, Any]) -> Edited:
@@ -403,3 +408,21 @@ def border_pulled_targets(
             out[p] = int(candidates[best])
             taken.add(out[p])
     return out
+
+
+def faces_turned(mesh: PolyMesh, flip: NDArray[np.bool_]) -> PolyMesh:
+    """The mesh with some faces (F,) running the other way; what their corners carry goes with them."""
+    if not flip.any():
+        return mesh
+    order = _reversed(mesh.starts, flip)
+    return mesh.with_(corners=mesh.corners[order], corner_data=carried(mesh.corner_data, order))
+
+
+@kernel
+def _reversed(starts, flip):
+    order = np.empty(starts[-1], np.int32)
+    for f in range(len(starts) - 1):
+        a, b = starts[f], starts[f + 1]
+        for c in range(a, b):
+            order[c] = a + b - 1 - c if flip[f] else c
+    return order

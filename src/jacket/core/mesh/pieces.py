@@ -1,4 +1,4 @@
-"""Meshes taken apart and put together with everything that hangs on them: UVs, marks, attributes."""
+"""Meshes taken apart and put together with every channel that hangs on them."""
 
 from __future__ import annotations
 
@@ -8,7 +8,8 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from jacket.core.mesh.edits import faces_removed
+from jacket.core.mesh.channels import carried, stacked
+from jacket.core.mesh.edits import faces_removed, faces_turned
 from jacket.core.mesh.polymesh import Floats, Ints, PolyMesh
 from jacket.errors import EditRefused
 
@@ -31,49 +32,47 @@ def _without_points(mesh: PolyMesh, keep: NDArray[np.bool_]) -> PolyMesh:
     to = (np.cumsum(keep) - 1).astype(np.int32)
     marks = {n: to[p] for n, p in mesh.marks.items()}
     return mesh.with_(points=mesh.points[keep], corners=to[mesh.corners], marks=marks,
-                      point_data={n: v[keep] for n, v in mesh.point_data.items()})  # fmt: skip
+                      point_data=carried(mesh.point_data, np.flatnonzero(keep)))  # fmt: skip
 
 
 def put_side_by_side(meshes: Sequence[PolyMesh]) -> PolyMesh:
-    """One mesh of several, nothing welded. UV sets, marks and attributes that only some have are blank elsewhere."""
+    """One mesh of several, nothing welded. Channels, UV sets and marks that only some have are blank elsewhere; the
+    active UV set is that of the first mesh that has one."""
+    if not meshes:
+        return PolyMesh.empty()
     first = np.concatenate([[0], np.cumsum([m.n_points for m in meshes])])
     corners = np.concatenate([m.corners + first[k] for k, m in enumerate(meshes)]).astype(np.int32)
     starts = [np.zeros(1, np.int32)]
     for m in meshes:
         starts.append(m.starts[1:] + starts[-1][-1])
-    uvs = {name: np.concatenate([m.uvs.get(name, np.full((m.n_corners, 2), np.nan)) for m in meshes])
-           for name in _names(m.uvs for m in meshes)}  # fmt: skip
     marks = {}
-    for name in _names(m.marks for m in meshes):
+    for name in dict.fromkeys(n for m in meshes for n in m.marks):
         marks[name] = np.concatenate([m.mark(name) + first[k] for k, m in enumerate(meshes)]).astype(np.int32)
-    point_data = _stacked([m.point_data for m in meshes], [m.n_points for m in meshes])
-    face_data = _stacked([m.face_data for m in meshes], [m.n_faces for m in meshes])
-    for name in ("material", "group"):
-        face_data.pop(name, None)
-    return PolyMesh(np.concatenate([m.points for m in meshes]), corners, np.concatenate(starts).astype(np.int32),
-                    uvs, marks, point_data, face_data)  # fmt: skip
+    counts = [(m.n_points, m.n_faces, m.n_corners) for m in meshes]
+    of_points, of_faces, of_corners = ([row[k] for row in counts] for k in range(3))
+    face_data = stacked([_shifted_labels(m, k, meshes) for k, m in enumerate(meshes)], of_faces)
+    return PolyMesh(
+        np.concatenate([m.points for m in meshes]), corners, np.concatenate(starts).astype(np.int32),
+        stacked([m.point_data for m in meshes], of_points), face_data,
+        stacked([m.corner_data for m in meshes], of_corners), marks,
+        tuple(dict.fromkeys(n for m in meshes for n in m.uv_sets)), next((m.active_uv for m in meshes if m.active_uv), ""),
+        tuple(x for m in meshes for x in m.materials), tuple(x for m in meshes for x in m.groups),
+    )  # fmt: skip
 
 
-def _names(tables: Any) -> list[str]:
-    return list(dict.fromkeys(name for table in tables for name in table))
-
-
-def _stacked(tables: list[Any], counts: list[int]) -> dict[str, NDArray[Any]]:
-    out = {}
-    for name in _names(tables):
-        like = next(t[name] for t in tables if name in t)
-        rows = [t[name] if name in t else np.zeros((n, *like.shape[1:]), like.dtype)
-                for t, n in zip(tables, counts, strict=True)]  # fmt: skip
-        out[name] = np.concatenate(rows)
+def _shifted_labels(mesh: PolyMesh, index: int, meshes: Sequence[PolyMesh]) -> dict[str, NDArray[Any]]:
+    """Face channels with materials and groups counted on from those of the meshes before."""
+    out = dict(mesh.face_data)
+    for kind, count in (("material", [len(m.materials) for m in meshes]), ("group", [len(m.groups) for m in meshes])):
+        if kind in out:
+            rows = np.asarray(out[kind])
+            out[kind] = np.where(rows >= 0, rows + sum(count[:index]), -1).astype(np.int32)
     return out
 
 
 def turned_over(mesh: PolyMesh, points: Floats) -> PolyMesh:
     """The mesh over other positions with every face run the other way, as a mirrored copy needs."""
-    order = np.concatenate([np.arange(b - 1, a - 1, -1) for a, b in zip(mesh.starts, mesh.starts[1:], strict=False)]) \
-        if mesh.n_faces else np.zeros(0, int)  # fmt: skip
-    return mesh.with_(points=np.ascontiguousarray(points, np.float64), corners=mesh.corners[order],
-                      uvs={n: uv[order] for n, uv in mesh.uvs.items()})  # fmt: skip
+    return faces_turned(mesh, np.ones(mesh.n_faces, bool)).with_(points=np.ascontiguousarray(points, np.float64))
 
 
 def mirrored_copy(mesh: PolyMesh, axis: int) -> PolyMesh:

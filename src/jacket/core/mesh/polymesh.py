@@ -31,8 +31,14 @@ def _whole(values: Any) -> NDArray[Any]:
     return array if array.dtype.kind in "iu" else array.astype(np.int64)
 
 
-def _empty_pairs() -> Ints:
-    return frozen(np.zeros((0, 2), np.int32))
+NO_PAIRS: Ints = frozen(np.zeros((0, 2), np.int32))
+"""What a mesh without marked edges says: always the same array, so that results kept for it are found again."""
+
+UV, CUT, PIN, ISLAND = "uv:", "cut:", "pin:", "island:"
+"""Channels of a UV set, before its name: coordinates of corners, cut edges, pins of corners, islands of faces."""
+
+FIRST_SET = "uv"
+"""The name of a UV set that nobody has named."""
 
 
 def sorted_pairs(pairs: NDArray[Any]) -> Ints:
@@ -40,7 +46,13 @@ def sorted_pairs(pairs: NDArray[Any]) -> Ints:
     pairs = np.asarray(pairs, np.int32).reshape(-1, 2)
     pairs = np.sort(pairs, axis=1)
     pairs = pairs[pairs[:, 0] != pairs[:, 1]]
-    return frozen(np.unique(pairs, axis=0)) if len(pairs) else _empty_pairs()
+    return frozen(np.unique(pairs, axis=0)) if len(pairs) else NO_PAIRS
+
+
+class Aspect:
+    """Stands for one aspect of a mesh, such as its points, in all meshes that share it."""
+
+    __slots__ = ("__weakref__",)
 
 
 @dataclass(frozen=True, eq=False, repr=False)
@@ -50,26 +62,29 @@ class PolyMesh:
     points    (V, 3) float64
     corners   (C,) int32, the point of each face corner, faces one after another
     starts    (F + 1,) int32, where each face begins in `corners`
-    uvs       named UV sets, each (C, 2) float64 with NaN where unmapped
-    marks     named sets of marked edges ("seam", "sharp"), each (E, 2) int32 sorted point pairs
-    point_data, face_data   named attribute arrays over points and faces: "colour" (V, 4) uint8, "material"
-              and "group" (F,) int32 into `materials` and `groups`, −1 for none
+    point_data, face_data, corner_data   named channels over points, faces and corners (see channels.py): "colour"
+              (V, 4) uint8, "material" and "group" (F,) int32 into `materials` and `groups`, −1 for none
+    marks     named channels of edges: sets of marked ones ("sharp"), each (E, 2) int32 sorted point pairs
+    uv_sets, active_uv   names of the UV sets in order, and the one that is worked on; their coordinates, cuts, pins
+              and islands are channels (core/uv/sets.py)
     """
 
     points: Floats
     corners: Ints
     starts: Ints
-    uvs: Mapping[str, Floats] = field(default_factory=dict)
-    marks: Mapping[str, Ints] = field(default_factory=dict)
     point_data: Mapping[str, NDArray[Any]] = field(default_factory=dict)
     face_data: Mapping[str, NDArray[Any]] = field(default_factory=dict)
+    corner_data: Mapping[str, NDArray[Any]] = field(default_factory=dict)
+    marks: Mapping[str, Ints] = field(default_factory=dict)
+    uv_sets: tuple[str, ...] = ()
+    active_uv: str = ""
     materials: tuple[Material, ...] = ()
     groups: tuple[str, ...] = ()
 
     def __post_init__(self) -> None:
         for array in (self.points, self.corners, self.starts):
             array.flags.writeable = False
-        for group in (self.uvs, self.marks, self.point_data, self.face_data):
+        for group in (self.point_data, self.face_data, self.corner_data, self.marks):
             for array in group.values():
                 array.flags.writeable = False
 
@@ -120,19 +135,57 @@ class PolyMesh:
         """A copy with some arrays replaced; arrays that stay are shared, and so is the
         connectivity when neither faces nor the number of points changed."""
         new = replace(self, **changes)
+        shared = {n: a for n, a in self._aspects.items() if self._ground_of(n) is new._ground_of(n)}
+        new.__dict__["_aspects"] = shared
         if "corners" not in changes and "starts" not in changes and len(new.points) == len(self.points):
             for name in ("topology", "triangles", "triangle_faces", "sizes", "face_of_corner", "is_triangles"):
                 if name in self.__dict__:
                     new.__dict__[name] = self.__dict__[name]
         return new
 
+    @cached_property
+    def _aspects(self) -> dict[str, Aspect]:
+        return {}
+
+    def _ground_of(self, name: str) -> Any:
+        return self.corners if name == "faces" else getattr(self, name)
+
+    def aspect(self, name: str) -> Aspect:
+        """What results that follow from a part of the mesh are kept for (core/store.py): "points", "faces" (corners and
+        starts), "uv", "cuts", or a field of channels. Meshes made by `with_` share the aspects that stayed."""
+        return self._aspects.setdefault(name, Aspect())
+
+    def forget_derived(self) -> None:
+        """Give back what was derived of this mesh and no other shares; it is derived again when it is needed."""
+        for name in ("topology", "triangles", "triangle_faces", "triangle_points", "sizes", "face_of_corner", "_aspects"):
+            self.__dict__.pop(name, None)
+
+    def detached(self) -> PolyMesh:
+        """The same arrays as another mesh, for results that have to keep them without keeping this mesh."""
+        new = self.with_()
+        new.__dict__["_aspects"] = {}
+        return new
+
     def with_points(self, points: Floats) -> PolyMesh:
         """The same faces over moved points."""
         return self.with_(points=np.ascontiguousarray(points, np.float64))
 
-    def with_uv(self, uv: Floats, name: str = "uv") -> PolyMesh:
-        """The same mesh with a UV set replaced or added."""
-        return self.with_(uvs={**self.uvs, name: np.ascontiguousarray(uv, np.float64)})
+    def with_uv(self, uv: Floats, name: str = "") -> PolyMesh:
+        """The same mesh with the coordinates (C, 2) of a UV set replaced, of the active one unless named; a set that
+        was not there is added."""
+        name = name or self.active_uv or FIRST_SET
+        coordinates = np.ascontiguousarray(uv, np.float64)
+        return self._with_set(name).with_(corner_data={**self.corner_data, UV + name: coordinates})
+
+    def with_cuts(self, pairs: Any, name: str = "") -> PolyMesh:
+        """The same mesh with the cut edges, point pairs (S, 2), of a UV set replaced, of the active one unless named."""
+        name = name or self.active_uv or FIRST_SET
+        return self._with_set(name).with_mark(CUT + name, pairs)
+
+    def _with_set(self, name: str) -> PolyMesh:
+        if name in self.uv_sets:
+            return self
+        return self.with_(uv_sets=(*self.uv_sets, name), active_uv=self.active_uv or name)
 
     def with_mark(self, name: str, pairs: Any) -> PolyMesh:
         """The same mesh with a set of marked edges replaced."""
@@ -153,12 +206,17 @@ class PolyMesh:
 
     @property
     def uv(self) -> Floats | None:
-        """The first UV set, or None."""
-        return next(iter(self.uvs.values()), None)
+        """(C, 2) coordinates of the active UV set, NaN where unmapped; None where it has none."""
+        return self.corner_data.get(UV + self.active_uv)
+
+    @property
+    def cuts(self) -> Ints:
+        """(S, 2) point pairs of the edges that the active UV set is cut at."""
+        return self.marks.get(CUT + self.active_uv, NO_PAIRS)
 
     def mark(self, name: str) -> Ints:
         """The marked edges of a name; empty when there are none."""
-        return self.marks.get(name, _empty_pairs())
+        return self.marks.get(name, NO_PAIRS)
 
     def face(self, index: int) -> Ints:
         """The points of one face."""

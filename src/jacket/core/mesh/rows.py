@@ -6,7 +6,7 @@ import numpy as np
 from scipy.sparse import coo_array
 from scipy.sparse.csgraph import connected_components
 
-from jacket.core.mesh.edits import Edited, _with_rows, loop_inserted, points_welded
+from jacket.core.mesh.edits import Edited, Row, _with_rows, loop_inserted, points_welded
 from jacket.core.mesh.polymesh import Bools, Ints, PolyMesh
 from jacket.core.mesh.walks import ring_edges
 from jacket.errors import EditRefused
@@ -133,7 +133,7 @@ def edges_dissolved(mesh: PolyMesh, edges: Ints, thin: bool = True) -> Edited:
     rows += _thinned_rows(mesh, np.setdiff1d(np.unique(mesh.face_of_corner[drop[mesh.corners]]), touched), drop)
     touched = np.union1d(touched, np.unique(mesh.face_of_corner[drop[mesh.corners]]))
     point_to = np.where(drop, -1, np.cumsum(~drop) - 1)
-    moved = [([int(point_to[p]) for p in r[0]], r[1], r[2]) for r in rows]
+    moved = [Row([int(point_to[p]) for p in r[0]], r[1], r[2]) for r in rows]
     return _with_rows(mesh, mesh.points[~drop], point_to, touched, moved)
 
 
@@ -231,7 +231,7 @@ def edge_turned(mesh: PolyMesh, edge: int) -> Edited:
             raise EditRefused("An end of this edge would be left with too few edges; turn another one.")
     if mesh.topology.find_edge(ring[1], ring[4]) >= 0:
         raise EditRefused("There is an edge already where this one would go.")
-    first = ([ring[1], ring[2], ring[3], ring[4]], [row[1], row[2], row[3], row[4]], f)
-    second = ([ring[4], ring[5], ring[0], ring[1]], [row[4], row[5], row[0], row[1]], g)
+    first = Row([ring[1], ring[2], ring[3], ring[4]], [row[1], row[2], row[3], row[4]], f)
+    second = Row([ring[4], ring[5], ring[0], ring[1]], [row[4], row[5], row[0], row[1]], g)
     point_to = np.arange(mesh.n_points)
     return _with_rows(mesh, mesh.points, point_to, np.array([f, g]), [first, second])

@@ -1,4 +1,4 @@
-"""Cutting and sewing edges; each function returns the new set of seam pairs (S, 2)."""
+"""Cutting and sewing edges; each function returns the mesh with other cuts in its active UV set, or edges to cut."""
 
 from __future__ import annotations
 
@@ -9,27 +9,27 @@ from numpy.typing import NDArray
 
 from jacket.core.mesh.geometry import dihedral_angles
 from jacket.core.mesh.polymesh import Ints, PolyMesh, sorted_pairs
-from jacket.core.mesh.walks import edge_loop, face_parts, shortest_path
+from jacket.core.mesh.walks import edge_loop, shortest_path
+from jacket.core.uv.sets import SLACK, apart_flags, cut_flags
 
 
 def cut_edges(mesh: PolyMesh, edges: NDArray[Any]) -> PolyMesh:
     """The mesh with more edges (ids) marked as seams; borders are open already and are left out."""
     edges = np.asarray(edges, np.int64)
     inner = edges[mesh.topology.edge_uses[edges] > 1]
-    pairs = np.concatenate([mesh.mark("seam"), mesh.topology.edge_points[inner]])
-    return mesh.with_mark("seam", pairs)
+    return mesh.with_cuts(np.concatenate([mesh.cuts, mesh.topology.edge_points[inner]]))
 
 
 def sew_edges(mesh: PolyMesh, edges: NDArray[Any]) -> PolyMesh:
     """The mesh with edges (ids) no longer seams."""
-    flags = mesh.topology.edge_flags(mesh.mark("seam"))
+    flags = cut_flags(mesh)
     flags[np.asarray(edges, np.int64)] = False
-    return mesh.with_mark("seam", mesh.topology.edge_points[flags])
+    return mesh.with_cuts(mesh.topology.edge_points[flags])
 
 
 def seam_loop(mesh: PolyMesh, edge: int) -> Ints:
     """Edges of the loop through `edge`, stopping where it meets seams already there."""
-    flags = mesh.topology.edge_flags(mesh.mark("seam"))
+    flags = cut_flags(mesh)
     flags[edge] = False
     return edge_loop(mesh, edge, flags)
 
@@ -47,18 +47,11 @@ def sharp_edges(mesh: PolyMesh, degrees: float) -> Ints:
     return np.flatnonzero(dihedral_angles(mesh) > degrees).astype(np.int32)
 
 
-def uv_border_pairs(mesh: PolyMesh, uv: NDArray[np.float64], slack: float = 1e-7) -> Ints:
-    """Point pairs of edges where a UV set is cut: mapped on both sides but not at one place."""
-    topology = mesh.topology
-    c = np.flatnonzero(topology.twin >= 0)
-    t = topology.twin[c]
-    here = np.abs(uv[c] - uv[topology.next[t]]).max(axis=1)
-    there = np.abs(uv[topology.next[c]] - uv[t]).max(axis=1)
-    apart = ~(np.maximum(here, there) <= slack)
-    apart &= np.isfinite(uv[c]).all(axis=1) | np.isfinite(uv[t]).all(axis=1)
-    return sorted_pairs(topology.edge_points[topology.edge[c[apart]]])
+def uv_border_pairs(mesh: PolyMesh, uv: NDArray[np.float64], slack: float = SLACK) -> Ints:
+    """(S, 2) point pairs of edges where coordinates are cut: mapped on one side at least but not at one place."""
+    return sorted_pairs(mesh.topology.edge_points[apart_flags(mesh, uv, slack)])
 
 
-def island_labels(mesh: PolyMesh) -> tuple[int, Ints]:
-    """Number of islands and (F,) the island of each face."""
-    return face_parts(mesh, mesh.topology.edge_flags(mesh.mark("seam")))
+def cut_as_mapped(mesh: PolyMesh) -> PolyMesh:
+    """The mesh with its active UV set cut where its coordinates are, as files say it. Without UVs it stays as it is."""
+    return mesh if mesh.uv is None else mesh.with_cuts(uv_border_pairs(mesh, mesh.uv))

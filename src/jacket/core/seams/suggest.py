@@ -48,7 +48,7 @@ def suggest_seams(
     labels = _without_jogs(mesh, labels)
     # Islands were judged after a few steps; whoever overlaps when laid out fully is halved.
     labels = _opened(mesh, labels, FULL_STEPS)
-    return mesh.with_mark("seam", _borders(mesh, labels))
+    return mesh.with_cuts(_borders(mesh, labels))
 
 
 def _borders(mesh: PolyMesh, labels: Ints) -> Ints:

@@ -10,11 +10,12 @@ from numpy.typing import NDArray
 
 from jacket.core.jit import kernel
 from jacket.core.mesh.connectivity import corner_orbits
+from jacket.core.mesh.edits import faces_turned
 from jacket.core.mesh.geometry import edge_lengths
 from jacket.core.mesh.polymesh import Ints, PolyMesh
 from jacket.core.source.placing import standing_axis
 from jacket.core.source.weld import weld_map
-from jacket.core.source.winding import turned_faces, uneven_faces
+from jacket.core.source.winding import uneven_faces
 
 SPIKE = 1.2
 """Angles round an inner point of a spike add up to less than this, in radians (a cube's corner has 4.7)."""
@@ -98,7 +99,7 @@ def border_perimeters(mesh: PolyMesh) -> list[float]:
     """Lengths of all borders, the longest first. Where neighbours run against each other they are evened first,
     so that a border is one however the faces along it run."""
     if len(winding_edges(mesh)):
-        mesh = turned_faces(mesh, uneven_faces(mesh))
+        mesh = faces_turned(mesh, uneven_faces(mesh))
     lengths, topology = edge_lengths(mesh), mesh.topology
     return sorted((float(lengths[topology.edge[loop]].sum()) for loop in topology.border_loops), reverse=True)
 

@@ -11,11 +11,12 @@ from numpy.typing import NDArray
 
 from jacket.core.jit import kernel
 from jacket.core.mesh.connectivity import corner_orbits
+from jacket.core.mesh.edits import faces_turned
 from jacket.core.mesh.polymesh import Floats, Ints, PolyMesh
 from jacket.core.source.health import degenerate_faces, duplicate_faces, part_labels, part_volumes, winding_edges
 from jacket.core.source.rebuild import put_together
 from jacket.core.source.weld import weld_map
-from jacket.core.source.winding import turned_faces, uneven_faces
+from jacket.core.source.winding import uneven_faces
 from jacket.errors import MeshError
 
 
@@ -254,7 +255,7 @@ def turned_outward(mesh: PolyMesh) -> Mend:
     most of their area runs."""
     joined = points_joined(mesh)
     flip = uneven_faces(joined)
-    turned = turned_faces(joined, flip)
+    turned = faces_turned(joined, flip)
     count, labels = part_labels(turned)
     volumes, closed = part_volumes(turned, count, labels)
     flip ^= (closed & (volumes < 0))[labels]
@@ -264,7 +265,7 @@ def turned_outward(mesh: PolyMesh) -> Mend:
         return Mend(mesh, f"{_plural(bad, 'edge')} cannot be made even: the surface has one side only" if bad else
                     "All faces already run the same way and outward")  # fmt: skip
     return Mend(
-        turned_faces(joined, flip), f"{_plural(len(faces), 'face')} are turned over", goes=triangles_of(joined, faces)
+        faces_turned(joined, flip), f"{_plural(len(faces), 'face')} are turned over", goes=triangles_of(joined, faces)
     )
 
 

@@ -6,8 +6,8 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.spatial import ConvexHull, QhullError
 
+from jacket.core.mesh.edits import faces_turned
 from jacket.core.mesh.polymesh import Floats, PolyMesh
-from jacket.core.source.winding import turned_faces
 from jacket.errors import MeshError
 
 UNITS = {"millimetres": 0.001, "centimetres": 0.01, "inches": 0.0254, "feet": 0.3048, "metres": 1.0}
@@ -25,7 +25,7 @@ def placed(mesh: PolyMesh, matrix: NDArray[np.float64]) -> PolyMesh:
     """The mesh under a matrix; one that mirrors turns the faces round so that they stay outward."""
     result = mesh.with_points(moved(mesh.points, matrix))
     if np.linalg.det(matrix[:3, :3]) < 0:
-        result = turned_faces(result, np.ones(mesh.n_faces, bool))
+        result = faces_turned(result, np.ones(mesh.n_faces, bool))
     return result
 
 

@@ -8,6 +8,8 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from jacket.core.mesh.channels import carried
+from jacket.core.mesh.pieces import put_side_by_side
 from jacket.core.mesh.polymesh import Floats, Ints, PolyMesh
 
 
@@ -43,11 +45,10 @@ def put_together(
     used[corner] = True
     new = (np.cumsum(used) - 1).astype(np.int32)
     origin = (np.arange(len(points)) if point_from is None else np.asarray(point_from))[used]
-    return PolyMesh(
-        np.ascontiguousarray(points[used]), new[corner], _starts(sizes),
-        {k: _taken(v, old, np.nan) for k, v in mesh.uvs.items()}, _marks(mesh, origin),
-        {k: _taken(v, origin, 255 if k == "colour" else 0) for k, v in mesh.point_data.items()},
-        {k: _taken(v, face_from, -1) for k, v in mesh.face_data.items()}, mesh.materials, mesh.groups,
+    return mesh.with_(
+        points=np.ascontiguousarray(points[used]), corners=new[corner], starts=_starts(sizes), marks=_marks(mesh, origin),
+        point_data=carried(mesh.point_data, origin), face_data=carried(mesh.face_data, face_from),
+        corner_data=carried(mesh.corner_data, old),
     )  # fmt: skip
 
 
@@ -55,12 +56,6 @@ def _starts(sizes: NDArray[Any]) -> Ints:
     starts = np.zeros(len(sizes) + 1, np.int32)
     np.cumsum(sizes, out=starts[1:])
     return starts
-
-
-def _taken(values: NDArray[Any], origin: NDArray[Any], missing: float) -> NDArray[Any]:
-    out = values[np.maximum(origin, 0)] if len(values) else np.zeros((len(origin), *values.shape[1:]), values.dtype)
-    out[origin < 0] = missing
-    return out
 
 
 def _marks(mesh: PolyMesh, origin: NDArray[Any]) -> dict[str, Ints]:
@@ -83,29 +78,4 @@ def joined(meshes: Sequence[PolyMesh]) -> PolyMesh:
 
     UVs, colours, materials and groups come along; a mesh that lacks what another has gets none of it.
     """
-    if len(meshes) == 1:
-        return meshes[0]
-    at = np.cumsum([0] + [m.n_points for m in meshes]).astype(np.int32)
-    corner_at = np.cumsum([0] + [m.n_corners for m in meshes]).astype(np.int32)
-    pairs = list(enumerate(meshes))
-    starts = [m.starts[:-1] + corner_at[k] for k, m in pairs] + [corner_at[-1:]]
-    uvs = {}
-    for name in dict.fromkeys(n for m in meshes for n in m.uvs):
-        uvs[name] = np.concatenate([m.uvs.get(name, np.full((m.n_corners, 2), np.nan)) for m in meshes])
-    point_data: dict[str, NDArray[Any]] = {}
-    if any("colour" in m.point_data for m in meshes):
-        white = [np.full((m.n_points, 4), 255, np.uint8) for m in meshes]
-        point_data["colour"] = np.concatenate([m.point_data.get("colour", white[k]) for k, m in pairs])
-    face_data: dict[str, NDArray[Any]] = {}
-    for kind in ("material", "group"):
-        tables = [m.materials if kind == "material" else m.groups for m in meshes]
-        if any(kind in m.face_data for m in meshes):
-            first = np.cumsum([0] + [len(t) for t in tables])
-            rows = [m.face_data.get(kind, np.full(m.n_faces, -1, np.int32)) for m in meshes]
-            face_data[kind] = np.concatenate([np.where(r >= 0, r + first[k], -1) for k, r in enumerate(rows)])
-    return PolyMesh(
-        np.concatenate([m.points for m in meshes]), np.concatenate([m.corners + at[k] for k, m in pairs]),
-        np.concatenate(starts), uvs, {}, point_data,
-        {k: v.astype(np.int32) for k, v in face_data.items()},
-        tuple(x for m in meshes for x in m.materials), tuple(x for m in meshes for x in m.groups),
-    )  # fmt: skip
+    return meshes[0] if len(meshes) == 1 else put_side_by_side(meshes)

@@ -64,21 +64,3 @@ def _consistent(edge, uses, edge_corner, corners, starts, face_of, areas):
             for k in range(top):
                 flip[stack[k]] = not flip[stack[k]]
     return flip
-
-
-def turned_faces(mesh: PolyMesh, flip: NDArray[np.bool_]) -> PolyMesh:
-    """The mesh with some faces running the other way, UVs with them."""
-    if not flip.any():
-        return mesh
-    order = _reversed(mesh.starts, flip)
-    return mesh.with_(corners=mesh.corners[order], uvs={k: v[order] for k, v in mesh.uvs.items()})
-
-
-@kernel
-def _reversed(starts, flip):
-    order = np.empty(starts[-1], np.int32)
-    for f in range(len(starts) - 1):
-        a, b = starts[f], starts[f + 1]
-        for c in range(a, b):
-            order[c] = a + b - 1 - c if flip[f] else c
-    return order

@@ -1,0 +1,1 @@
+"""What can be asked for: commands, keys, menus."""

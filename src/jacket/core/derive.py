@@ -1,0 +1,204 @@
+"""What follows from sources and jackets, each made once: hierarchies, light copies, health, islands, stretch, gaps."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from jacket.core.flatten.stretch import StretchFigures, face_stretch, measure_stretch
+from jacket.core.layout.sheets import ONE_SHEET, Sheets
+from jacket.core.mesh.geometry import edge_lengths
+from jacket.core.mesh.polymesh import Floats, Ints, PolyMesh
+from jacket.core.source.crossings import crossing_pairs
+from jacket.core.source.health import Health, examine, part_labels, welded_copy
+from jacket.core.source.simplify import clustered_copy
+from jacket.core.source.symmetry import Plane, difference
+from jacket.core.space.bvh import Bvh
+from jacket.core.store import STORE, Grounds
+from jacket.core.uv.islands import Islands
+from jacket.progress import Progress
+
+HEAVY = 150_000
+"""Faces from which on a source is made ready to draw and to pick in the background."""
+
+LARGE = 1_000_000
+"""Faces from which on the connectivity of a source is not kept once it has been read off."""
+
+HEAT_POINTS = 240_000
+"""Triangles of the copy on which the mirror difference of larger sources is measured."""
+
+
+def form_of(mesh: PolyMesh) -> Grounds:
+    """What results stand on that follow from the places of faces in space."""
+    return (mesh.aspect("points"), mesh.aspect("faces"))
+
+
+def sheet_of(mesh: PolyMesh) -> Grounds:
+    """What results stand on that follow from the active UV set alone."""
+    return (mesh.aspect("faces"), mesh.aspect("uv"), mesh.aspect("cuts"))
+
+
+def layout_of(mesh: PolyMesh) -> Grounds:
+    """What results stand on that follow from the active UV set and the places of faces in space."""
+    return (mesh.aspect("points"), *sheet_of(mesh))
+
+
+# ---- picking --------------------------------------------------------------------------------------------------
+
+
+def surface_of(mesh: PolyMesh) -> Bvh:
+    """The hierarchy over a mesh's triangles."""
+    return STORE.get(form_of(mesh), "surface", lambda: Bvh.build(mesh.points, mesh.triangle_points))
+
+
+def moved_surface(mesh: PolyMesh, old: PolyMesh) -> Bvh:
+    """The hierarchy of a mesh that has the triangles of `old` elsewhere: refitting is ten times as quick."""
+    before = STORE.peek(form_of(old), "surface")
+    if before is None or mesh.n_points != old.n_points or len(before.triangles) != len(mesh.triangle_points):
+        return surface_of(mesh)
+    return STORE.get(form_of(mesh), "surface", lambda: before.refit(mesh.points))
+
+
+def pickable(mesh: PolyMesh) -> bool:
+    """Whether a source can be picked without making the window wait."""
+    return mesh.n_faces < HEAVY or STORE.peek(form_of(mesh), "surface") is not None
+
+
+# ---- sources --------------------------------------------------------------------------------------------------
+
+
+def forget_connectivity(mesh: PolyMesh) -> None:
+    """Give back the memory of a large mesh's connectivity; it is derived again where it is needed."""
+    if mesh.n_faces >= LARGE:
+        for name in ("topology", "triangles", "triangle_faces", "face_of_corner", "sizes"):
+            mesh.__dict__.pop(name, None)
+
+
+def health_of(mesh: PolyMesh) -> Health:
+    """What `examine` says of a source."""
+
+    def make() -> Health:
+        health = examine(mesh)
+        forget_connectivity(mesh)
+        return health
+
+    return STORE.get((mesh,), "health", make)
+
+
+def known_health(mesh: PolyMesh) -> Health | None:
+    """The health of a source where it has been examined already."""
+    known: Health | None = STORE.peek((mesh,), "health")
+    return known
+
+
+def parts_of(mesh: PolyMesh) -> tuple[int, Ints]:
+    """Number of loose parts of a source and (F,) the part of each face."""
+
+    def make() -> tuple[int, Ints]:
+        parts = part_labels(welded_copy(mesh))
+        forget_connectivity(mesh)
+        return parts
+
+    return STORE.get(form_of(mesh), "parts", make)
+
+
+def light_of(mesh: PolyMesh, wanted: int) -> tuple[PolyMesh, Ints]:
+    """The light copy of a source with its mean colours, and (V,) which of its points each point went into; a mesh that
+    is light enough comes back detached."""
+
+    def make() -> tuple[PolyMesh, Ints]:
+        points, triangles, to = clustered_copy(mesh.points, mesh.triangle_points, wanted)
+        if points is mesh.points:
+            return mesh.detached(), to
+        data: dict[str, Any] = {}
+        colour = mesh.point_data.get("colour")
+        if colour is not None:
+            count = np.maximum(np.bincount(to, minlength=len(points)), 1)
+            sums = [np.bincount(to, colour[:, k], len(points)) / count for k in range(4)]
+            data["colour"] = np.stack(sums, axis=1).round().astype(np.uint8)
+        starts = np.arange(0, 3 * len(triangles) + 1, 3, dtype=np.int32)
+        return PolyMesh(points, triangles.ravel(), starts, point_data=data), to
+
+    return STORE.get((*form_of(mesh), mesh.aspect("point_data")), ("light", wanted), make)
+
+
+def mirror_difference(mesh: PolyMesh, plane: Plane) -> NDArray[np.float64]:
+    """(V,) distance of each mirrored point to the source in % of its diagonal; of large sources at the points of
+    a light copy."""
+    key = ("difference", tuple(plane.normal.tolist()), plane.offset)
+
+    def make() -> NDArray[np.float64]:
+        light, to = light_of(mesh, HEAT_POINTS)
+        values = difference(light, surface_of(mesh), plane) * light.diagonal / max(mesh.diagonal, 1e-300)
+        return values[to]
+
+    return STORE.get(form_of(mesh), key, make)
+
+
+def uncovered_values(mesh: PolyMesh, jackets: list[PolyMesh]) -> tuple[NDArray[np.float64], float]:
+    """(V,) distance of a source's points to the nearest jacket, of large ones at the points of a light copy, and the
+    distance from which on a place counts as not covered: over half of the jackets' middling edge."""
+    light, to = light_of(mesh, HEAT_POINTS)
+    far = np.full(light.n_points, np.inf)
+    lengths = []
+    for jacket in jackets:
+        far = np.minimum(far, surface_of(jacket).closest(light.points)[2])
+        lengths.append(edge_lengths(jacket))
+    reach = 0.6 * float(np.median(np.concatenate(lengths))) if lengths else 1.0
+    # Half a reach is still well covered: heat begins there.
+    return np.maximum(far - 0.5 * reach, 0.0)[to], reach
+
+
+def crossings_of(mesh: PolyMesh) -> Ints | None:
+    """Pairs of triangles that cross, if they have been counted; see `count_crossings`."""
+    found: Ints | None = STORE.peek(form_of(mesh), "crossings")
+    return found
+
+
+def count_crossings(mesh: PolyMesh, progress: Progress) -> Ints:
+    """Count self-intersections of a source, once."""
+
+    def make() -> Ints:
+        joined = welded_copy(mesh)
+        surface = surface_of(mesh) if joined is mesh else Bvh.build(joined.points, joined.triangle_points)
+        return crossing_pairs(surface, progress)
+
+    return STORE.get(form_of(mesh), "crossings", make)
+
+
+# ---- jackets --------------------------------------------------------------------------------------------------
+
+
+def islands_of(mesh: PolyMesh, sheets: Sheets = ONE_SHEET) -> Islands:
+    """The islands of a jacket over its active UV set, on sheets."""
+    return STORE.get(layout_of(mesh), ("islands", sheets), lambda: Islands.of(mesh.detached(), sheets))
+
+
+def stretch_of(mesh: PolyMesh, sheets: Sheets = ONE_SHEET) -> NDArray[np.float64]:
+    """(F,) stretch of each face over the active UV set, NaN where unmapped."""
+    if mesh.uv is None:
+        return np.full(mesh.n_faces, np.nan)
+    return STORE.get(
+        layout_of(mesh), ("stretch", sheets), lambda: face_stretch(mesh, islands_of(mesh, sheets).places)
+    )
+
+
+def stretch_figures(mesh: PolyMesh, sheets: Sheets = ONE_SHEET) -> StretchFigures | None:
+    """Stretch over all islands of the active UV set; None where it maps nothing."""
+    uv = mesh.uv
+    if uv is None or not np.isfinite(uv).any():
+        return None
+    return STORE.get(
+        layout_of(mesh), ("figures", sheets), lambda: measure_stretch(mesh, islands_of(mesh, sheets).places)
+    )
+
+
+def gap_of(mesh: PolyMesh, source: PolyMesh) -> Floats:
+    """(V,) distance of each point of a jacket to the source, % of the source's diagonal."""
+
+    def make() -> Floats:
+        return surface_of(source).closest(mesh.points)[2] / max(source.diagonal, 1e-300) * 100
+
+    return STORE.get((mesh.aspect("points"), *form_of(source)), "gap", make)

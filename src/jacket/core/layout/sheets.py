@@ -1,0 +1,125 @@
+"""Sheets: texture tiles of a size in pixels, side by side by the UDIM convention, and the places of islands on them.
+
+UV coordinates are 0..1 over each tile, so on a sheet that is not square a unit of u is not as long as one of v. Whatever
+measures shapes (stretch, density, margins, overlap) does so in *pixel places*: each tile's pixels, tiles far apart.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from jacket.core.mesh.polymesh import Floats, Ints
+from jacket.errors import MeshError
+
+FIRST_TILE = 1001
+APART = 1 << 15
+"""Pixels from one tile to the next in pixel places; no sheet is so large."""
+
+
+@dataclass(frozen=True)
+class Sheet:
+    """One texture tile.
+
+    tile            its number by the UDIM convention, 1001 + u + 10 v with u in 0..9 (common practice)
+    width, height   in pixels
+    margin          pixels between islands and to the edge
+    """
+
+    name: str = "Sheet"
+    tile: int = FIRST_TILE
+    width: int = 1024
+    height: int = 1024
+    margin: float = 8.0
+
+    def checked(self) -> Sheet:
+        """The sheet itself; raises MeshError with a sentence where a value makes no sense."""
+        for value in (self.width, self.height):
+            if not 16 <= value <= 16384:
+                raise MeshError(f"A sheet of {value} pixels is out of range; choose 16 to 16384.")
+        side = min(self.width, self.height)
+        if not 0 <= self.margin <= side / 8:
+            raise MeshError(
+                f"A margin of {self.margin:g} pixels does not suit a sheet of {side}; choose 0 to {side // 8}."
+            )
+        if not FIRST_TILE <= self.tile <= 9999:
+            raise MeshError(f"Tile {self.tile} is no UDIM number; choose {FIRST_TILE} to 9999.")
+        return self
+
+    @property
+    def origin(self) -> Floats:
+        """(2,) lower left corner in UV coordinates."""
+        row, column = divmod(self.tile - FIRST_TILE, 10)
+        return np.array([column, row], np.float64)
+
+    @property
+    def size(self) -> Floats:
+        """(2,) pixels across and up."""
+        return np.array([self.width, self.height], np.float64)
+
+    @property
+    def area(self) -> float:
+        """Pixels of the whole sheet."""
+        return float(self.width * self.height)
+
+    def pixels(self, uv: Floats) -> Floats:
+        """(N, 2) pixels from the sheet's lower left corner."""
+        return (uv - self.origin) * self.size
+
+    def coordinates(self, pixels: Floats) -> Floats:
+        """(N, 2) UV coordinates of pixels from the lower left corner."""
+        return np.asarray(self.origin + pixels / self.size, np.float64)
+
+
+Sheets = tuple[Sheet, ...]
+ONE_SHEET: Sheets = (Sheet(),)
+
+
+def checked_sheets(sheets: Sheets) -> Sheets:
+    """The sheets themselves; raises MeshError where there is none, one makes no sense, or two share a tile or name."""
+    if not sheets:
+        raise MeshError("There is no sheet to lay islands on; add one.")
+    for k, sheet in enumerate(sheets):
+        sheet.checked()
+        for other in sheets[:k]:
+            if other.tile == sheet.tile:
+                raise MeshError(f"{sheet.name} and {other.name} both lie on tile {sheet.tile}; choose another tile.")
+            if other.name == sheet.name:
+                raise MeshError(f"Two sheets are called {sheet.name}; rename one.")
+    return sheets
+
+
+def free_tile(sheets: Sheets) -> int:
+    """The lowest tile number that no sheet has."""
+    taken = {s.tile for s in sheets}
+    return next(t for t in range(FIRST_TILE, 10_000) if t not in taken)
+
+
+def sheet_at(sheets: Sheets, places: Floats) -> Ints:
+    """(N,) index of the sheet that each UV place (N, 2) lies on, −1 for none or a place that is not a number."""
+    out = np.full(len(places), -1, np.int32)
+    with np.errstate(invalid="ignore"):
+        tile = np.floor(places)
+    for k, sheet in enumerate(sheets):
+        out[(tile == sheet.origin).all(axis=1)] = k
+    return out
+
+
+def pixel_places(uv: Floats, which: NDArray[np.signedinteger], sheets: Sheets) -> Floats:
+    """(N, 2) pixel places of UV coordinates, each by the sheet `which` (N,) it belongs to; −1 counts as the first."""
+    out = np.empty_like(uv)
+    for k, sheet in enumerate(sheets):
+        here = (which == k) | ((which < 0) & (k == 0))
+        out[here] = sheet.pixels(uv[here]) + sheet.origin * APART
+    return out
+
+
+def from_pixel_places(places: Floats, which: NDArray[np.signedinteger], sheets: Sheets) -> Floats:
+    """(N, 2) UV coordinates of pixel places; the inverse of `pixel_places`."""
+    out = np.empty_like(places)
+    for k, sheet in enumerate(sheets):
+        here = (which == k) | ((which < 0) & (k == 0))
+        out[here] = sheet.coordinates(places[here] - sheet.origin * APART)
+    return out

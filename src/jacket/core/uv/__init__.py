@@ -1,0 +1,1 @@
+"""UV sets: coordinates, cuts, pins, islands."""

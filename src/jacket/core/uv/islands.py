@@ -1,0 +1,175 @@
+"""Islands as they lie on their sheets: outlines, areas, boxes, moving them."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import cached_property
+
+import numpy as np
+from numpy.typing import NDArray
+
+from jacket.core.flatten.overlap import face_uv_areas
+from jacket.core.layout.sheets import ONE_SHEET, Sheets, pixel_places, sheet_at
+from jacket.core.mesh.geometry import face_areas
+from jacket.core.mesh.polymesh import UV, Bools, Floats, Ints, PolyMesh
+from jacket.core.mesh.walks import face_parts
+from jacket.core.uv.sets import apart_flags, cut_flags
+
+
+@dataclass(frozen=True, eq=False)
+class Islands:
+    """The islands of one UV set: faces joined across edges that are neither cut nor apart on the sheet.
+
+    uv       (C, 2) coordinates, NaN where unmapped
+    borders  (E,) edges at which islands end
+    labels   (F,) island of each face;  count
+    sheets   what they lie on
+    """
+
+    mesh: PolyMesh
+    uv: Floats
+    borders: Bools
+    labels: Ints
+    count: int
+    sheets: Sheets = ONE_SHEET
+
+    @staticmethod
+    def of(mesh: PolyMesh, sheets: Sheets = ONE_SHEET, name: str = "") -> Islands:
+        """Islands of a UV set of a mesh, the active one unless named."""
+        uv = mesh.corner_data.get(UV + (name or mesh.active_uv))
+        borders = cut_flags(mesh, name) | apart_flags(mesh, uv)
+        count, labels = face_parts(mesh, borders)
+        used = uv if uv is not None else np.full((mesh.n_corners, 2), np.nan)
+        return Islands(mesh, used, borders, labels, count, sheets)
+
+    def with_uv(self, uv: Floats) -> Islands:
+        """The same islands with coordinates elsewhere."""
+        return Islands(self.mesh, uv, self.borders, self.labels, self.count, self.sheets)
+
+    @cached_property
+    def corner_labels(self) -> Ints:
+        """(C,) island of each corner."""
+        return self.labels[self.mesh.face_of_corner]
+
+    @cached_property
+    def mapped(self) -> Bools:
+        """(count,) whether every corner of an island is mapped."""
+        bad = ~np.isfinite(self.uv).all(axis=1)
+        return np.bincount(self.corner_labels, bad, minlength=self.count) == 0
+
+    @cached_property
+    def sheet_of(self) -> Ints:
+        """(count,) index of the sheet that the middle of each island lies on, −1 for none."""
+        boxes = self.boxes
+        return sheet_at(self.sheets, (boxes[:, :2] + boxes[:, 2:]) / 2)
+
+    @cached_property
+    def places(self) -> Floats:
+        """(C, 2) pixel places of corners: true to shape on sheets of any size."""
+        return pixel_places(self.uv, self.sheet_of[self.corner_labels], self.sheets)
+
+    @cached_property
+    def surface_area(self) -> Floats:
+        """(count,) area on the surface."""
+        return np.asarray(np.bincount(self.labels, face_areas(self.mesh), minlength=self.count), np.float64)
+
+    @cached_property
+    def pixel_area(self) -> Floats:
+        """(count,) square pixels covered; 0 for unmapped islands."""
+        area = np.nan_to_num(np.abs(face_uv_areas(self.mesh, self.places)))
+        return np.where(self.mapped, np.bincount(self.labels, area, minlength=self.count), 0.0)
+
+    def use(self, sheet: int | None = None) -> float:
+        """Share of a sheet that islands cover, of all sheets together where none is named."""
+        if sheet is not None:
+            return float(self.pixel_area[self.sheet_of == sheet].sum()) / self.sheets[sheet].area
+        return float(self.pixel_area[self.sheet_of >= 0].sum()) / sum(s.area for s in self.sheets)
+
+    @cached_property
+    def border_corners(self) -> NDArray[np.signedinteger]:
+        """Half-edges on the outline of an island: cut, apart on the sheet, or at the border of the mesh."""
+        topology = self.mesh.topology
+        return np.flatnonzero((topology.twin < 0) | self.borders[topology.edge])
+
+    @cached_property
+    def _by_island(self) -> tuple[NDArray[np.signedinteger], NDArray[np.signedinteger]]:
+        """Border half-edges in the order of their islands, and where each island's begin."""
+        c = self.border_corners
+        label = self.corner_labels[c]
+        order = np.argsort(label, kind="stable")
+        return c[order], np.searchsorted(label[order], np.arange(self.count + 1))
+
+    def outline_corners(self, island: int) -> NDArray[np.signedinteger]:
+        """Half-edges on the outline of one island."""
+        corners, first = self._by_island
+        return corners[first[island] : first[island + 1]]
+
+    def outline(self, island: int) -> Floats:
+        """(S, 2, 2) border segments of an island in UV coordinates, each in the direction of its face."""
+        c = self.outline_corners(island)
+        return np.stack([self.uv[c], self.uv[self.mesh.topology.next[c]]], axis=1)
+
+    def pixel_outline(self, island: int) -> Floats:
+        """(S, 2, 2) border segments of an island in pixel places."""
+        c = self.outline_corners(island)
+        return np.stack([self.places[c], self.places[self.mesh.topology.next[c]]], axis=1)
+
+    @cached_property
+    def boxes(self) -> Floats:
+        """(count, 4) low and high corners in UV coordinates; NaN for unmapped islands."""
+        return self._boxes(self.uv)
+
+    @cached_property
+    def pixel_boxes(self) -> Floats:
+        """(count, 4) low and high corners in pixel places; NaN for unmapped islands."""
+        return self._boxes(self.places)
+
+    def _boxes(self, at: Floats) -> Floats:
+        out = np.full((self.count, 4), np.nan)
+        good = self.mapped[self.corner_labels]
+        labels, at = self.corner_labels[good], at[good]
+        for k in range(2):
+            low, high = np.full(self.count, np.inf), np.full(self.count, -np.inf)
+            np.minimum.at(low, labels, at[:, k])
+            np.maximum.at(high, labels, at[:, k])
+            out[:, k], out[:, 2 + k] = low, high
+        out[~self.mapped] = np.nan
+        return out
+
+    def faces(self, island: int) -> Ints:
+        """Faces of one island."""
+        return np.flatnonzero(self.labels == island).astype(np.int32)
+
+    def moved(self, island: int, matrix: Floats, shift: Floats) -> Floats:
+        """The UVs with one island transformed: uv · matrixᵀ + shift."""
+        uv = self.uv.copy()
+        here = self.corner_labels == island
+        uv[here] = uv[here] @ np.asarray(matrix).T + np.asarray(shift)
+        return uv
+
+
+def density_scales(islands: Islands) -> Floats:
+    """(count,) factors that give every mapped island the same texel density: one pixel a surface unit. 1 for islands
+    without area."""
+    with np.errstate(divide="ignore", invalid="ignore"):
+        scale = np.sqrt(islands.surface_area / islands.pixel_area)
+    return np.where(np.isfinite(scale) & (scale > 0), scale, 1.0)
+
+
+def texel_densities(islands: Islands) -> Floats:
+    """(F,) pixels a surface unit at each face; NaN where unmapped."""
+    flat = np.abs(face_uv_areas(islands.mesh, islands.places))
+    real = face_areas(islands.mesh)
+    with np.errstate(divide="ignore", invalid="ignore"):
+        return np.sqrt(np.where(real > 0, flat / real, np.nan))
+
+
+def evened_density(islands: Islands) -> Floats:
+    """(C, 2) UVs with every mapped island at one texel density about its own middle; all together cover what they did."""
+    scales, mapped = density_scales(islands), islands.mapped
+    wanted = np.where(mapped, islands.surface_area, 0.0)
+    total = float(np.sqrt(islands.pixel_area.sum() / max(wanted.sum(), 1e-300)))
+    middle = (islands.boxes[:, :2] + islands.boxes[:, 2:]) / 2
+    label = islands.corner_labels
+    factor = (scales * total)[label][:, None]
+    return np.where(mapped[label][:, None], (islands.uv - middle[label]) * factor + middle[label], islands.uv)

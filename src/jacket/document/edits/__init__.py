@@ -1,0 +1,1 @@
+"""Steps on the document, by what they change."""

@@ -1,0 +1,1 @@
+"""Mesh files, a file a format."""

@@ -1,0 +1,164 @@
+"""Writing glTF 2.0 as .glb. Section numbers are the Khronos specification's."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from jacket.core.mesh.geometry import point_normals
+from jacket.core.mesh.materials import Material
+from jacket.core.mesh.polymesh import PolyMesh
+from jacket.formats.atomic import write_bytes
+from jacket.formats.mesh.obj import texture_fans
+
+
+def write_glb(mesh: PolyMesh, path: Path) -> None:
+    """Y up, metres, counter-clockwise triangles with normals and UVs (section 3.7.2)."""
+    write_bytes(path, glb_bytes([(path.stem, mesh)], path.stem))
+
+
+def glb_bytes(meshes: Sequence[tuple[str, PolyMesh]], name: str) -> bytes:
+    """Named meshes as one binary glTF, a node each; quads become the two triangles of their shorter diagonal, each
+    material a primitive of its own over shared points. UVs are those of the active set; corners that are not mapped
+    lie at its origin, where any face is mapped."""
+    file = _File(name)
+    for title, mesh in meshes:
+        _add_mesh(file, title, mesh)
+    return file.bytes()
+
+
+def _add_mesh(file: _File, name: str, mesh: PolyMesh) -> None:
+    uv = mesh.uv
+    mapped = uv is not None and bool(np.isfinite(uv).any())
+    if uv is not None and mapped:
+        fans, first = texture_fans(mesh, uv)
+    else:
+        fans = mesh.corners
+        first = np.full(mesh.n_points, 0, np.int32)
+        first[mesh.corners] = np.arange(mesh.n_corners)
+    place = mesh.corners[first]
+    points = mesh.points[place].astype("<f4")
+    normals = point_normals(mesh)[place]
+    normals[np.linalg.norm(normals, axis=1) == 0] = [0.0, 1.0, 0.0]
+    attributes = {
+        "POSITION": file.array(points, "VEC3", limits=True),
+        "NORMAL": file.array(normals.astype("<f4"), "VEC3"),
+    }
+    if uv is not None and mapped:
+        flat = np.nan_to_num(uv[first])
+        # Section 3.7.2.1: the texture's origin is its upper left.
+        attributes["TEXCOORD_0"] = file.array(np.stack([flat[:, 0], 1.0 - flat[:, 1]], axis=1).astype("<f4"), "VEC2")
+    colour = mesh.point_data.get("colour")
+    if colour is not None:
+        # Section 3.7.2.1: point colours are linear.
+        linear = np.concatenate([to_linear(colour[:, :3] / 255.0), colour[:, 3:] / 255.0], axis=1)
+        attributes["COLOR_0"] = file.array(np.rint(linear * 65535).astype("<u2")[place], "VEC4", normalized=True)
+    triangles = fans[short_diagonals(mesh)].astype("<u4")
+    material = mesh.face_data.get("material")
+    label = np.zeros(mesh.n_faces, np.int32) if material is None or not mesh.materials else np.maximum(material, 0)
+    for k, m in enumerate(mesh.materials if material is not None and mesh.materials else (Material(name),)):
+        mine = triangles[label[mesh.triangle_faces] == k]
+        if len(mine):
+            file.primitive(attributes, mine, m)
+    file.end_mesh(name)
+
+
+def to_linear(values: NDArray[np.float64]) -> NDArray[np.float64]:
+    """sRGB as on the screen to linear light (IEC 61966-2-1)."""
+    return np.where(values <= 0.04045, values / 12.92, ((values + 0.055) / 1.055) ** 2.4)
+
+
+def to_screen(values: NDArray[np.float64]) -> NDArray[np.float64]:
+    """Linear light to sRGB (IEC 61966-2-1)."""
+    values = np.clip(values, 0.0, 1.0)
+    return np.where(values <= 0.0031308, values * 12.92, 1.055 * values ** (1 / 2.4) - 0.055)
+
+
+def short_diagonals(mesh: PolyMesh) -> NDArray[np.signedinteger]:
+    """(T, 3) triangles as corner indices with quads split along their shorter diagonal."""
+    tri = mesh.triangles.copy()
+    quads = np.flatnonzero(mesh.sizes == 4)
+    first = mesh.starts[quads]
+    p = mesh.points[mesh.corners[first[:, None] + np.arange(4)]]
+    other = np.linalg.norm(p[:, 1] - p[:, 3], axis=1) < np.linalg.norm(p[:, 0] - p[:, 2], axis=1) * (1 - 1e-9)
+    row = np.searchsorted(mesh.triangle_faces, quads[other])
+    a = first[other]
+    tri[row] = np.stack([a + 1, a + 2, a + 3], axis=1)
+    tri[row + 1] = np.stack([a + 1, a + 3, a], axis=1)
+    return tri
+
+
+class _File:
+    """A glTF file in the making: accessors over one buffer, materials, one mesh."""
+
+    def __init__(self, name: str) -> None:
+        import pygltflib
+
+        self.g, self.name = pygltflib, name
+        self.chunks: list[bytes] = []
+        self.length = 0
+        self.views: list[Any] = []
+        self.accessors: list[Any] = []
+        self.primitives: list[Any] = []
+        self.meshes: list[Any] = []
+        self.materials: list[Any] = []
+        self.images: list[Any] = []
+
+    def _view(self, data: bytes, target: int | None) -> int:
+        self.views.append(self.g.BufferView(buffer=0, byteOffset=self.length, byteLength=len(data), target=target))
+        padded = data + bytes(-len(data) % 4)
+        self.chunks.append(padded)
+        self.length += len(padded)
+        return len(self.views) - 1
+
+    def array(
+        self, values: NDArray[Any], kind: str, normalized: bool = False, limits: bool = False, target: int = 34962
+    ) -> int:
+        """An accessor over an array; section 3.6.2.5 asks for the limits of positions."""
+        component = {"f4": 5126, "u4": 5125, "u2": 5123}[values.dtype.str[1:]]
+        view = self._view(np.ascontiguousarray(values).tobytes(), target)
+        accessor = self.g.Accessor(bufferView=view, componentType=component, type=kind, normalized=normalized,
+                                   count=values.size if kind == "SCALAR" else len(values))  # fmt: skip
+        if limits:
+            accessor.min, accessor.max = values.min(axis=0).tolist(), values.max(axis=0).tolist()
+        self.accessors.append(accessor)
+        return len(self.accessors) - 1
+
+    def primitive(self, attributes: dict[str, int], triangles: NDArray[Any], material: Material) -> None:
+        """Triangles of one material over the shared attributes."""
+        g = self.g
+        rgb = to_linear(np.array(material.colour[:3])).tolist()
+        look = g.PbrMetallicRoughness(
+            baseColorFactor=[*rgb, material.colour[3]], metallicFactor=0.0, roughnessFactor=0.8
+        )
+        if material.picture:
+            mime = "image/png" if material.picture[:1] == b"\x89" else "image/jpeg"
+            self.images.append(g.Image(bufferView=self._view(material.picture, None), mimeType=mime))
+            look.baseColorTexture = g.TextureInfo(index=len(self.images) - 1)
+        self.materials.append(g.Material(name=material.name, pbrMetallicRoughness=look))
+        indices = self.array(triangles, "SCALAR", target=34963)
+        self.primitives.append(g.Primitive(attributes=g.Attributes(**attributes), indices=indices,
+                                           material=len(self.materials) - 1, mode=4))  # fmt: skip
+
+    def end_mesh(self, name: str) -> None:
+        """Make a mesh and its node of the primitives since the last one."""
+        self.meshes.append(self.g.Mesh(primitives=self.primitives, name=name))
+        self.primitives = []
+
+    def bytes(self) -> bytes:
+        """The finished file."""
+        g = self.g
+        gltf = g.GLTF2(
+            asset=g.Asset(version="2.0", generator="Jacket"), scene=0,
+            scenes=[g.Scene(nodes=list(range(len(self.meshes))), name=self.name)],
+            nodes=[g.Node(mesh=k, name=m.name) for k, m in enumerate(self.meshes)], meshes=self.meshes,
+            materials=self.materials, accessors=self.accessors, bufferViews=self.views,
+            buffers=[g.Buffer(byteLength=self.length)], images=self.images,
+            textures=[g.Texture(source=k) for k in range(len(self.images))],
+        )  # fmt: skip
+        gltf.set_binary_blob(b"".join(self.chunks))
+        return b"".join(gltf.save_to_bytes())

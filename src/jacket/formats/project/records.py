@@ -1,0 +1,247 @@
+"""The project file: a zip of manifest.json and .npy arrays; reading trusts nothing in it."""
+
+from __future__ import annotations
+
+import dataclasses
+import io
+import json
+import lzma
+import struct
+import zipfile
+import zlib
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from jacket.core.layout.sheets import Sheet, checked_sheets
+from jacket.core.mesh.materials import Material
+from jacket.core.mesh.polymesh import CUT, PIN, UV, PolyMesh, sorted_pairs
+from jacket.core.quads.steering import Guide, Paint
+from jacket.core.uv.identity import IslandRecord
+from jacket.document.state import JacketObject, SourceObject, State, Trial
+from jacket.errors import FormatError, JacketError
+from jacket.formats.atomic import read_bytes, write_bytes
+from jacket.formats.project.container import Packed, Reader, packed, packed_array, zip_bytes
+from jacket.formats.project.migrations import VERSION, brought_up, channel_name
+
+
+def save_project(state: State, path: Path) -> None:
+    """Write a state to a .jacket file, whole or not at all."""
+    write_bytes(path, project_bytes(state))
+
+
+# ---- writing -----------------------------------------------------------------------------------------------------
+
+
+def project_bytes(state: State) -> bytes:
+    """A state as the bytes of a project file; arrays that were packed before and still live are not packed again."""
+    members: list[tuple[str, Packed]] = []
+    meshes: list[PolyMesh] = []
+
+    def put(mesh: PolyMesh) -> int:
+        known = next((k for k, m in enumerate(meshes) if m is mesh), None)
+        if known is not None:
+            return known
+        meshes.append(mesh)
+        members.extend(_mesh_members(f"mesh{len(meshes) - 1}", mesh))
+        return len(meshes) - 1
+
+    manifest = {
+        "format": "jacket project", "version": VERSION, "active": state.active, "mirror": state.mirror,
+        "next_id": state.next_id, "sheets": [dataclasses.asdict(s) for s in state.sheets],
+        "active_source": state.active_source,
+        "sources": [{"id": s.id, "name": s.name, "path": s.path, "visible": s.visible, "locked": s.locked,
+                     "placing": s.placing.ravel().tolist(), "stamp": list(s.stamp), "mesh": put(s.mesh)}
+                    for s in state.sources],
+        "jackets": [{"id": j.id, "name": j.name, "visible": j.visible, "locked": j.locked, "mesh": put(j.mesh),
+                     "islands": [dataclasses.asdict(r) for r in j.islands], "next_island": j.next_island}
+                    for j in state.jackets],
+        "trials": [{"id": t.id, "name": t.name, "settings": t.settings, "figures": t.figures, "mesh": put(t.mesh)}
+                   for t in state.trials],
+        "guides": [{"points": np.asarray(g.points).tolist(), "hard": g.hard, "closed": g.closed, "smooth": g.smooth}
+                   for g in state.guides],
+    }  # fmt: skip
+    if state.paint is not None:
+        table = np.concatenate([state.paint.places, state.paint.values[:, None]], axis=1)
+        members.append(("paint.npy", packed_array(table.astype(np.float64))))
+    return zip_bytes([("manifest.json", packed(json.dumps(manifest, indent=1).encode())), *members])
+
+
+def _mesh_members(name: str, mesh: PolyMesh) -> list[tuple[str, Packed]]:
+    arrays = {"points": mesh.points, "corners": mesh.corners, "starts": mesh.starts}
+    for kind, channels in (("corner", mesh.corner_data), ("mark", mesh.marks), ("point", mesh.point_data),
+                           ("face", mesh.face_data)):  # fmt: skip
+        arrays |= {f"{kind}.{k}": v for k, v in channels.items()}
+    out = [(f"{name}/{key}.npy", packed_array(array)) for key, array in arrays.items()]
+    tables = {
+        "groups": list(mesh.groups), "uv_sets": list(mesh.uv_sets), "active_uv": mesh.active_uv,
+        "materials": [{"name": m.name, "colour": list(m.colour), "left_out": m.left_out,
+                       "picture": f"picture{k}" if m.picture else ""} for k, m in enumerate(mesh.materials)],
+    }  # fmt: skip
+    out.append((f"{name}/tables.json", packed(json.dumps(tables, indent=1).encode())))
+    out += [(f"{name}/picture{k}", packed(m.picture)) for k, m in enumerate(mesh.materials) if m.picture]
+    return out
+
+
+# ---- reading -----------------------------------------------------------------------------------------------------
+
+_DAMAGE = (
+    zipfile.BadZipFile, zlib.error, lzma.LZMAError, struct.error, KeyError, ValueError, TypeError, OSError, EOFError,
+    AttributeError, IndexError, NotImplementedError, OverflowError, RuntimeError, MemoryError, SyntaxError,
+)  # fmt: skip
+"""What the standard library and NumPy raise on damaged files."""
+
+
+def load_project(path: Path) -> State:
+    """Read a project file; raises FormatError with one sentence for anything wrong with it."""
+    path = Path(path)
+    data = read_bytes(path)
+    try:
+        with zipfile.ZipFile(io.BytesIO(data)) as archive:
+            return _read(Reader(archive, path.name))
+    except FormatError:
+        raise
+    except JacketError as error:
+        raise FormatError(f"{path.name}: {error}") from error
+    except _DAMAGE as error:
+        raise FormatError(f"{path.name} is damaged or not a Jacket project; open an earlier copy.") from error
+
+
+def _read(reader: Reader) -> State:
+    manifest = json.loads(reader.bytes("manifest.json"))
+    if not isinstance(manifest, dict) or manifest.get("format") != "jacket project":
+        raise FormatError(f"{reader.name} is no Jacket project.")
+    version = manifest.get("version")
+    if not isinstance(version, int) or isinstance(version, bool) or version > VERSION:
+        raise FormatError(f"{reader.name} was saved by a newer Jacket (format {version}); update to open it.")
+    if version < 1:
+        raise FormatError(f"{reader.name} is no Jacket project.")
+    manifest = brought_up(manifest)
+    meshes: dict[int, PolyMesh] = {}
+
+    def mesh(index: Any) -> PolyMesh:
+        if index not in meshes:
+            meshes[index] = _read_mesh(reader, f"mesh{int(index)}", version)
+        return meshes[index]
+
+    sources = tuple(_source(s, mesh(s["mesh"])) for s in manifest["sources"])
+    jackets = tuple(_jacket(j, mesh(j["mesh"])) for j in manifest["jackets"])
+    trials = tuple(Trial(int(t["id"]), str(t["name"]), mesh(t["mesh"]), dict(t["settings"]), dict(t["figures"]))
+                   for t in manifest["trials"])  # fmt: skip
+    used = [*(s.id for s in sources), *(j.id for j in jackets), *(t.id for t in trials)]
+    return State(
+        sources, jackets, trials, active=int(manifest["active"]),
+        mirror=manifest["mirror"] if manifest["mirror"] in ("", "x", "y", "z") else "",
+        sheets=checked_sheets(tuple(_sheet(s) for s in manifest["sheets"])),
+        next_id=max([int(manifest["next_id"]), *(k + 1 for k in used)]),
+        active_source=int(manifest.get("active_source", -1)),
+        guides=tuple(_guide(g) for g in manifest.get("guides", ())), paint=_paint(reader),
+    )  # fmt: skip
+
+
+def _sheet(entry: dict[str, Any]) -> Sheet:
+    margin = float(entry["margin"])
+    return Sheet(str(entry["name"]), int(entry["tile"]), int(entry["width"]), int(entry["height"]),
+                 margin if np.isfinite(margin) else 8.0)  # fmt: skip
+
+
+def _jacket(entry: dict[str, Any], mesh: PolyMesh) -> JacketObject:
+    records = tuple(
+        IslandRecord(int(r["id"]), str(r["name"]), str(r["group"]), bool(r["lock"]), bool(r["done"]), int(r["twin"]))
+        for r in entry.get("islands", ())
+    )
+    first = max([int(entry.get("next_island", 1)), *(r.id + 1 for r in records)])
+    return JacketObject(int(entry["id"]), str(entry["name"]), mesh, bool(entry["visible"]),
+                        bool(entry.get("locked", False)), records, first)  # fmt: skip
+
+
+def _guide(entry: dict[str, Any]) -> Guide:
+    points = np.array(entry["points"], float).reshape(-1, 3)
+    if not np.isfinite(points).all():
+        raise ValueError("a guide with a place that is not a number")
+    return Guide(points, bool(entry["hard"]), bool(entry["closed"]), bool(entry["smooth"]))
+
+
+def _paint(reader: Reader) -> Paint | None:
+    if not reader.has("paint.npy"):
+        return None
+    table = np.asarray(reader.array("paint.npy"), float)
+    if table.ndim != 2 or table.shape[1] != 4 or not np.isfinite(table).all():
+        raise ValueError("painted density that is not one")
+    return Paint(table[:, :3].copy(), np.clip(table[:, 3], -2.0, 2.0))
+
+
+def _source(entry: dict[str, Any], mesh: PolyMesh) -> SourceObject:
+    placing = np.array(entry.get("placing", np.eye(4)), float).reshape(4, 4)
+    if not np.isfinite(placing).all() or abs(np.linalg.det(placing[:3, :3])) < 1e-300:
+        placing = np.eye(4)
+    time, size = entry.get("stamp", (0, 0))
+    return SourceObject(
+        int(entry["id"]), str(entry["name"]), mesh, str(entry["path"]), bool(entry["visible"]),
+        bool(entry.get("locked", False)), placing, (int(time), int(size)),
+    )  # fmt: skip
+
+
+def _read_mesh(reader: Reader, name: str, version: int) -> PolyMesh:
+    points, corners, starts = (reader.array(f"{name}/{key}.npy") for key in ("points", "corners", "starts"))
+    mesh = PolyMesh.checked(points.reshape(-1, 3), corners, starts)
+    rows = {"corner": mesh.n_corners, "point": mesh.n_points, "face": mesh.n_faces}
+    tables: dict[str, dict[str, NDArray[Any]]] = {"corner": {}, "point": {}, "face": {}, "mark": {}}
+    for member in reader.names(name):
+        key = channel_name(member[:-4], version) if member.endswith(".npy") else ""
+        kind, _, channel = key.partition(".")
+        if kind not in tables or not channel:
+            continue
+        array = reader.array(f"{name}/{member}", rows.get(kind))
+        kept = _channel(kind, channel, array, mesh)
+        if kept is not None:
+            tables[kind][channel] = kept
+    extra = json.loads(reader.bytes(f"{name}/tables.json")) if reader.has(f"{name}/tables.json") else {}
+    materials, groups = _materials(reader, name, extra), tuple(str(g) for g in extra.get("groups", ()))
+    for kind, table in (("material", materials), ("group", groups)):
+        label = tables["face"].get(kind)
+        if label is not None and (label.dtype.kind not in "iu" or (len(label) and label.max() >= len(table))):
+            del tables["face"][kind]
+    sets = _set_names(extra, tables)
+    active = str(extra.get("active_uv", sets[0] if sets else ""))
+    return mesh.with_(
+        point_data=tables["point"], face_data=tables["face"], corner_data=tables["corner"], marks=tables["mark"],
+        uv_sets=sets, active_uv=active if active in sets else (sets[0] if sets else ""), materials=materials, groups=groups,
+    )  # fmt: skip
+
+
+def _channel(kind: str, name: str, array: NDArray[Any], mesh: PolyMesh) -> NDArray[Any] | None:
+    """A channel as meshes hold it; None where it is not what its name says."""
+    if kind == "mark":
+        if array.ndim != 2 or array.shape[1:] != (2,) or array.dtype.kind not in "iu":
+            return None
+        inside = (array >= 0).all(axis=1) & (array < mesh.n_points).all(axis=1)
+        return sorted_pairs(array[inside])
+    if name.startswith(UV):
+        return array.astype(np.float64) if array.shape == (mesh.n_corners, 2) and array.dtype.kind == "f" else None
+    if name.startswith(PIN):
+        good = array.shape == (mesh.n_corners,) and array.dtype.kind == "f"
+        return np.clip(np.nan_to_num(array), 0, 1).astype(np.float32) if good else None
+    if name == "colour":
+        return array if array.dtype == np.uint8 and array.shape == (mesh.n_points, 4) else None
+    if kind == "face":
+        return array if array.ndim == 1 else None
+    return array if array.ndim <= 2 else None
+
+
+def _set_names(extra: dict[str, Any], tables: dict[str, dict[str, NDArray[Any]]]) -> tuple[str, ...]:
+    """UV sets in the order that the file gives, and those of which there are channels only."""
+    found = [n[len(UV) :] for n in tables["corner"] if n.startswith(UV)]
+    found += [n[len(CUT) :] for n in tables["mark"] if n.startswith(CUT)]
+    return tuple(dict.fromkeys([str(n) for n in extra.get("uv_sets", ())] + found))
+
+
+def _materials(reader: Reader, name: str, extra: dict[str, Any]) -> tuple[Material, ...]:
+    out = []
+    for row in extra.get("materials", ()):
+        r, g, b, a = (float(v) for v in row["colour"])
+        picture = reader.bytes(f"{name}/{row['picture']}") if row["picture"] else b""
+        out.append(Material(str(row["name"]), (r, g, b, a), picture, str(row["left_out"])))
+    return tuple(out)

@@ -1,0 +1,1 @@
+"""Whole operations with typed settings that check themselves."""

@@ -1,0 +1,19 @@
+"""The checks of a finished jacket, all stages in order."""
+
+from __future__ import annotations
+
+from jacket.core.checks.layout import flatten_checks, layout_checks, seam_checks
+from jacket.core.checks.model import Check
+from jacket.core.checks.topology import topology_checks
+from jacket.core.layout.sheets import ONE_SHEET, Sheets
+from jacket.core.mesh.polymesh import PolyMesh
+from jacket.core.space.bvh import Bvh
+
+
+def delivery_checks(
+    mesh: PolyMesh, source: PolyMesh | None, surface: Bvh | None, sheets: Sheets = ONE_SHEET
+) -> list[Check]:
+    """The checks of all stages in order, each once."""
+    rows = topology_checks(mesh, source, surface) + seam_checks(mesh) + flatten_checks(mesh, sheets)
+    rows += layout_checks(mesh, sheets)
+    return list({check.id: check for check in rows}.values())

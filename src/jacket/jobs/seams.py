@@ -1,0 +1,48 @@
+"""Where a jacket is cut: as its UVs are, above an angle, or as suggested."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from jacket.core.mesh.polymesh import PolyMesh
+from jacket.core.seams.cuts import cut_as_mapped, cut_edges, sharp_edges
+from jacket.core.seams.suggest import suggest_seams
+from jacket.errors import MeshError
+from jacket.jobs.ranges import one_of, within
+from jacket.progress import Progress, silent
+
+WAYS = ("keep", "auto", "angle")
+
+
+@dataclass(frozen=True)
+class SeamSettings:
+    """how     "keep" the cuts of the UVs, "auto" for suggested ones, "angle" for all edges over `angle` degrees
+    afresh  whether cuts that are there go first, with "angle"
+    """
+
+    how: str = "auto"
+    angle: float = 60.0
+    afresh: bool = True
+
+    def checked(self) -> SeamSettings:
+        """The settings themselves; raises MeshError with a sentence where one makes no sense."""
+        one_of(self.how, WAYS, "A way to cut")
+        within(self.angle, 0, 180, "An angle")
+        return self
+
+
+def seams(mesh: PolyMesh, settings: SeamSettings = SeamSettings(), progress: Progress = silent) -> PolyMesh:
+    """The mesh with its active UV set cut. Raises MeshError where there is nothing to keep or no edge over the angle."""
+    settings.checked()
+    if settings.how == "auto":
+        return suggest_seams(mesh, progress=progress)
+    if settings.how == "keep":
+        if mesh.uv is None:
+            raise MeshError("The file has no UVs whose cuts could be kept; use --seams auto or --seams angle.")
+        return cut_as_mapped(mesh)
+    edges = sharp_edges(mesh, settings.angle)
+    if len(edges) == 0 and not settings.afresh:
+        raise MeshError(f"No edge turns by more than {settings.angle:g}°; lower the angle.")
+    return cut_edges(mesh.with_cuts(np.zeros((0, 2))) if settings.afresh else mesh, edges)

@@ -1,0 +1,66 @@
+"""Laying a jacket flat along its cuts."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from jacket.core.flatten.unwrap import IslandFlat
+from jacket.core.flatten.unwrap import unwrap as laid_flat
+from jacket.core.layout.pack import laid_apart
+from jacket.core.layout.sheets import ONE_SHEET, Sheets
+from jacket.core.mesh.polymesh import PolyMesh
+from jacket.core.uv.islands import Islands
+from jacket.core.uv.sets import piece_labels
+from jacket.errors import MeshError
+from jacket.progress import Progress, part, silent
+
+
+@dataclass(frozen=True, eq=False)
+class Unwrapped:
+    """The mesh with its active UV set laid flat, and how each piece came out."""
+
+    mesh: PolyMesh
+    islands: tuple[IslandFlat, ...]
+
+    @property
+    def failed(self) -> tuple[IslandFlat, ...]:
+        """Pieces that stay unmapped."""
+        return tuple(i for i in self.islands if not i.flat)
+
+    @property
+    def overlapping(self) -> tuple[IslandFlat, ...]:
+        """Pieces whose own border crosses itself."""
+        return tuple(i for i in self.islands if i.flat and i.overlaps)
+
+    @property
+    def said(self) -> str:
+        """What could not be done, in sentences; empty where all went well."""
+        out = []
+        if self.failed:
+            faces = sum(len(i.faces) for i in self.failed)
+            plural = "s stay" if len(self.failed) > 1 else " stays"
+            out.append(f"{len(self.failed)} island{plural} unmapped ({faces:,} faces): {self.failed[0].problem}")
+        if self.overlapping:
+            plural = "s overlap themselves" if len(self.overlapping) > 1 else " overlaps itself"
+            out.append(f"{len(self.overlapping)} island{plural}; cut once more there.")
+        return " ".join(out)
+
+
+def unwrap(
+    mesh: PolyMesh, faces: NDArray[np.signedinteger] | None = None, sheets: Sheets = ONE_SHEET, sheet: int = 0,
+    progress: Progress = silent,
+) -> Unwrapped:  # fmt: skip
+    """Lay a jacket flat: all of it, side by side at one density on a sheet, or only the pieces that some faces lie on,
+    in their place. Raises MeshError where nothing could open."""
+    only = np.unique(piece_labels(mesh)[1][faces]) if faces is not None else None
+    flat, report = laid_flat(mesh, only, part(progress, 0.0, 0.95), sheets)
+    result = Unwrapped(flat, tuple(report))
+    if report and len(result.failed) == len(report):
+        raise MeshError(f"No island could open flat: {report[0].problem}")
+    if only is None:
+        flat = flat.with_uv(laid_apart(Islands.of(flat), sheets[sheet]))
+        result = Unwrapped(flat, tuple(report))
+    return result

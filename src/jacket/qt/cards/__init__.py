@@ -1,0 +1,1 @@
+"""Cards of the bench panel."""

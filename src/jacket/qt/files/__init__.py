@@ -1,0 +1,1 @@
+"""Dialogs, autosave, files that change."""

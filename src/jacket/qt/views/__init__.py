@@ -1,0 +1,1 @@
+"""The two views and what is drawn over them."""

@@ -1,0 +1,139 @@
+"""The form view: source, jacket and ghosts in three dimensions."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from PySide6.QtCore import QPointF, Qt
+from PySide6.QtGui import QColor, QPainter
+
+from jacket.core.derive import form_of, light_of, pickable, surface_of
+from jacket.core.quads.figures import irregular_points
+from jacket.core.space.raster import covered
+from jacket.core.store import STORE
+from jacket.document.document import Document
+from jacket.qt.theme import font
+from jacket.qt.views.glview import GlView
+from jacket.qt.views.overlay import draw_axes, draw_difference, draw_halves, draw_poles
+from jacket.tools.events import Pointer
+from jacket.tools.pick import occluder, slack_for, visible
+from jacket.tools.view import FormCamera
+
+CHIPS = [("source", "Source"), ("jacket", "Jacket"), ("through", "Through"), ("wire", "Wire"), ("poles", "Poles"),
+         ("islands", "Islands"), ("gap", "Gap to source"), ("moved", "Moved")]  # fmt: skip
+
+MOST_POLES = 220
+"""So many poles get their valence written beside them; more are dots until the view is nearer."""
+
+
+class FormView(GlView):
+    """Three dimensions."""
+
+    view_name = "form"
+
+    def __init__(self, document: Document) -> None:
+        super().__init__("Form view", CHIPS, "#fbf9f4")
+        self.document = document
+        self.camera = FormCamera(np.zeros(3), 3.0)
+        self.overlay.extra = self._paint_extra
+        self.mark_poles = False
+        self.compare_outline = False
+        self.halves: tuple[str, str] | None = None
+        """What is shown in the left and in the right half, where two meshes are compared."""
+        self._difference: tuple[Any, Any, Any, int] | None = None
+
+    def _paint_extra(self, painter: QPainter) -> None:
+        # During a drag the jacket changes with every event; what costs more than a frame waits for its end.
+        if not self.moving and not (self.tool is not None and self.tool.busy):
+            if self.mark_poles:
+                self._paint_poles(painter)
+            if self.compare_outline:
+                self._paint_difference(painter)
+        if self.halves is not None:
+            draw_halves(painter, self.halves, self.width(), self.height())
+        draw_axes(painter, self.camera.rotation, self.height())
+
+    def _paint_poles(self, painter: QPainter) -> None:
+        jacket = self.document.state.jacket
+        if jacket is None or not jacket.visible or not self.ready():
+            return
+        mesh = jacket.mesh
+        store: dict[str, Any] = STORE.get((*form_of(mesh), self.camera), "seen poles", dict)
+        if not store:
+            ids = STORE.get((mesh.aspect("faces"),), "poles", lambda: irregular_points(mesh))
+            at = self.camera.project(mesh.points[ids])[:, :2] if len(ids) else np.zeros((0, 2))
+            inside = ((at > 0) & (at < [self.width(), self.height()])).all(axis=1)
+            at, ids = at[inside], ids[inside]
+            if len(ids) <= MOST_POLES:
+                hiding = occluder(self.document.state)
+                keep = visible(self.camera, mesh.points[ids], hiding, slack_for(mesh, hiding))
+                at, ids = at[keep], ids[keep]
+            store.update(at=at, ids=ids)
+        at, ids = store["at"], store["ids"]
+        if len(ids) <= MOST_POLES:
+            draw_poles(painter, at, mesh.topology.valence[ids])
+
+    def _paint_difference(self, painter: QPainter) -> None:
+        """Where the outlines of jacket and source differ from here, and by how much of the source's."""
+        state = self.document.state
+        source, jacket = state.source, state.jacket
+        if source is None or jacket is None or jacket.mesh.n_faces == 0:
+            return
+        key = (self.camera, source.mesh, jacket.mesh)
+        if self._difference is None or any(a is not b for a, b in zip(self._difference[0], key, strict=True)):
+            light, _ = light_of(source.mesh, 240_000)
+            masks = [
+                covered(self.camera.project(m.points), m.triangle_points, self.width(), self.height())
+                for m in (light, jacket.mesh)
+            ]
+            self._difference = (key, masks[0] & ~masks[1], masks[1] & ~masks[0], int(masks[0].sum()))
+        _, beyond, short, whole = self._difference
+        off = draw_difference(painter, beyond, short)
+        painter.setFont(font(11, bold=True))
+        painter.setPen(QColor("#fbf9f4"))
+        text = f"Outline differs by {100 * off / max(whole, 1):.2f} % of the source's"
+        painter.drawText(QPointF(90, self.height() - 22), text)
+
+    def project(self, points: Any) -> Any:
+        return self.camera.project(points)
+
+    def matrix_eye_rotation(self) -> tuple[Any, Any, Any]:
+        return self.camera.matrix, self.camera.eye, self.camera.rotation
+
+    def pointer(self, at: QPointF, modifiers: Qt.KeyboardModifier) -> Pointer:
+        return Pointer(
+            at.x(), at.y(), form=self.camera,
+            shift=bool(modifiers & Qt.KeyboardModifier.ShiftModifier),
+            ctrl=bool(modifiers & Qt.KeyboardModifier.ControlModifier), pressure=self.pressure,
+        )  # fmt: skip
+
+    def sized(self, width: int, height: int) -> None:
+        from dataclasses import replace
+
+        self.camera = replace(self.camera, width=width, height=height)
+
+    def drag_camera(self, kind: str, dx: float, dy: float) -> None:
+        self.camera = self.camera.turned(dx, dy) if kind == "turn" else self.camera.shifted(dx, dy)
+
+    def near_camera(self, steps: float, at: QPointF) -> None:
+        self.camera = self.camera.neared(steps, self._under(at))
+
+    def _under(self, at: QPointF) -> Any:
+        """What the pointer is over, for nearing; None over nothing."""
+        origin, direction = self.camera.ray(at.x(), at.y())
+        state = self.document.state
+        meshes = [
+            o.mesh
+            for o in (state.source, state.jacket)
+            if o is not None and o.visible and o.mesh.n_faces and pickable(o.mesh)
+        ]
+        hits = [surface_of(m).ray(origin, direction) for m in meshes]
+        near = min((h for h in hits if h is not None), key=lambda h: h.distance, default=None)
+        return near.position if near is not None else None
+
+    def frame_points(self, points: Any) -> None:
+        """Move the camera so that points fill the view."""
+        if len(points):
+            self.camera = self.camera.framing(points)
+            self._camera_moved()

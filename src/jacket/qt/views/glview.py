@@ -1,0 +1,314 @@
+"""What both views share: a guarded OpenGL widget, an overlay, display chips, pointer events."""
+
+from __future__ import annotations
+
+import logging
+from collections.abc import Callable
+from typing import Any
+
+import moderngl
+import numpy as np
+from PySide6.QtCore import QPointF, Qt, QTimer, Signal
+from PySide6.QtGui import QCursor, QMouseEvent, QTabletEvent, QWheelEvent
+from PySide6.QtOpenGLWidgets import QOpenGLWidget
+from PySide6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QWidget
+
+from jacket.qt.views.overlay import Overlay
+from jacket.render.renderer import Renderer
+from jacket.render.scene import Scene
+from jacket.tools.base import Tool
+from jacket.tools.events import NO_GHOST, Pointer
+
+log = logging.getLogger("jacket")
+
+
+class GlView(QOpenGLWidget):
+    """A view that draws a scene and hands pointer events to a tool.
+
+    Exceptions inside Qt's OpenGL callbacks would end the process without a word, so they are
+    caught, logged and reported once through `broke`.
+    """
+
+    refused = Signal(str)
+    broke = Signal(str)
+    menu_wanted = Signal(object)
+    chip_toggled = Signal(str)
+    acted = Signal()
+
+    def __init__(self, title: str, chips: list[tuple[str, str]], title_colour: str) -> None:
+        super().__init__()
+        self.setMouseTracking(True)
+        self.setFocusPolicy(Qt.FocusPolicy.ClickFocus)
+        self.setMinimumSize(240, 200)
+        self.renderer: Renderer | None = None
+        self.scene = Scene()
+        self.tool: Tool | None = None
+        self.moving = False
+        self.frames = 0
+        self.frames_with_source = 0
+        self.ready: Callable[[], bool] = lambda: True
+        self._failed = False
+        self._drag: str = ""
+        self.pressure = 1.0
+        """Of the pen, 0..1; a mouse presses fully."""
+        self._last = QPointF()
+        self._pressed = QPointF()
+        self._hover_event: QMouseEvent | None = None
+        self._hover_timer = QTimer(self, interval=16, singleShot=True)
+        self._hover_timer.timeout.connect(self._hover_now)
+        self._settle = QTimer(self, interval=160, singleShot=True)
+        self._settle.timeout.connect(self._settled)
+        self._more = QTimer(self, interval=5, singleShot=True)
+        self._more.timeout.connect(self.update)
+        self.overlay = Overlay(self, self.project)
+        self.chips: dict[str, QPushButton] = {}
+        self._bar = QWidget(self)
+        self._build_chips(title, chips, title_colour)
+
+    # ---- for the two views to fill in ----------------------------------------------------------
+    def project(self, points: Any) -> Any:
+        """Points of the view's space to pixels."""
+        raise NotImplementedError
+
+    def matrix_eye_rotation(self) -> tuple[Any, Any, Any]:
+        """What the renderer needs of the camera."""
+        raise NotImplementedError
+
+    def pointer(self, at: QPointF, modifiers: Qt.KeyboardModifier) -> Pointer:
+        """A pointer record for tools."""
+        raise NotImplementedError
+
+    def drag_camera(self, kind: str, dx: float, dy: float) -> None:
+        """Turn or shift by pixels."""
+        raise NotImplementedError
+
+    def near_camera(self, steps: float, at: QPointF) -> None:
+        """Nearer at a place."""
+        raise NotImplementedError
+
+    def sized(self, width: int, height: int) -> None:
+        """Tell the camera its size."""
+        raise NotImplementedError
+
+    # ---- chips ---------------------------------------------------------------------------------
+    def _build_chips(self, title: str, chips: list[tuple[str, str]], colour: str) -> None:
+        row = QHBoxLayout(self._bar)
+        row.setContentsMargins(12, 0, 8, 0)
+        row.setSpacing(5)
+        self.title = label = QLabel(title)
+        label.setStyleSheet(f"color: {colour}; font-weight: bold; background: transparent;")
+        row.addWidget(label)
+        row.addSpacing(8)
+        for name, text in chips:
+            chip = QPushButton(text)
+            chip.setObjectName("chip")
+            chip.setCheckable(True)
+            chip.setFocusPolicy(Qt.FocusPolicy.TabFocus)
+            chip.clicked.connect(lambda _=False, n=name: self.chip_toggled.emit(n))
+            row.addWidget(chip)
+            self.chips[name] = chip
+        row.addStretch(1)
+        self._bar.setAttribute(Qt.WidgetAttribute.WA_TranslucentBackground)
+
+    def show_chips(self, on: dict[str, bool]) -> None:
+        """Set the chips to what is displayed."""
+        for name, chip in self.chips.items():
+            chip.setChecked(on.get(name, False))
+
+    # ---- OpenGL --------------------------------------------------------------------------------
+    def initializeGL(self) -> None:  # noqa: N802 - Qt's name
+        try:
+            self.renderer = Renderer(moderngl.create_context())
+        except Exception as error:
+            self._report(error)
+
+    def resizeEvent(self, event: Any) -> None:  # noqa: N802 - Qt's name
+        super().resizeEvent(event)
+        self.overlay.resize(self.size())
+        self._bar.setGeometry(0, 8, self.width(), 30)
+        self.sized(self.width(), self.height())
+
+    def paintGL(self) -> None:  # noqa: N802 - Qt's name
+        if self.renderer is None:
+            return
+        try:
+            ratio = self.devicePixelRatioF()
+            size = (max(int(self.width() * ratio), 1), max(int(self.height() * ratio), 1))
+            context = self.renderer.context
+            target = context.detect_framebuffer(self.defaultFramebufferObject())
+            matrix, eye, rotation = self.matrix_eye_rotation()
+            self.renderer.draw(self.scene, matrix, eye, size, target, self.moving, rotation)
+            self.frames += 1
+            self.frames_with_source += bool(self.scene.base)
+            if self.renderer.unfinished:
+                # The next piece of a heavy source is drawn once the window has seen to everything else.
+                self._more.start()
+        except Exception as error:
+            self._report(error)
+
+    def _report(self, error: Exception) -> None:
+        if not self._failed:
+            log.exception("drawing failed")
+            self._failed = True
+            self.broke.emit(f"Drawing failed: {error}. Jacket needs OpenGL 3.3; see the log.")
+
+    def show_scene(self, scene: Scene) -> None:
+        """Draw another scene from now on."""
+        self.scene = scene
+        self.update()
+
+    def refresh_ghost(self) -> None:
+        """Show the tool's present ghost if it belongs to this view."""
+        ghost = self.tool.ghost if self.tool is not None else NO_GHOST
+        mine = ghost.view == self.view_name
+        self.overlay.ghost = ghost if mine else NO_GHOST
+        self.overlay.update()
+
+    view_name = ""
+
+    @property
+    def unfinished(self) -> bool:
+        """Whether a source is still to be drawn to its end."""
+        return self.renderer is not None and not self.renderer.shows(self.scene, self.matrix_eye_rotation()[0])
+
+    # ---- camera --------------------------------------------------------------------------------
+    def _camera_moved(self) -> None:
+        self.moving = True
+        self._settle.start()
+        self.update()
+        self.overlay.update()
+
+    def _settled(self) -> None:
+        self.moving = False
+        self.update()
+
+    # ---- pointer -------------------------------------------------------------------------------
+    def _guarded(self, action: Callable[[], None]) -> None:
+        from jacket.errors import JacketError
+
+        if not self.ready():
+            if self._drag == "tool":
+                self.refused.emit("The source is still being made ready to be picked; a moment.")
+            return
+        try:
+            action()
+        except JacketError as error:
+            self.refused.emit(str(error))
+        except Exception:
+            log.exception("a gesture failed")
+            if self.tool is not None:
+                self.tool.cancel()
+            self.refused.emit("Something unexpected went wrong; the gesture was dropped and the log tells more.")
+        if self.tool is not None and self.tool.note and not self.tool.busy:
+            self.refused.emit(self.tool.note)
+            self.tool.note = ""
+        self.refresh_ghost()
+
+    def _event_pointer(self, event: QMouseEvent) -> Pointer:
+        return self.pointer(event.position(), event.modifiers())
+
+    def tabletEvent(self, event: QTabletEvent) -> None:  # noqa: N802 - Qt's name
+        """Keep the pen's pressure; Qt makes the mouse events that follow out of events left alone."""
+        pressed = event.type() != QTabletEvent.Type.TabletRelease and bool(event.buttons())
+        self.pressure = float(event.pressure()) if pressed else 1.0
+        event.ignore()
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:  # noqa: N802 - Qt's name
+        self._last = self._pressed = event.position()
+        button = event.button()
+        alt = bool(event.modifiers() & Qt.KeyboardModifier.AltModifier)
+        if button == Qt.MouseButton.RightButton or (button == Qt.MouseButton.LeftButton and alt):
+            self._drag = "turn"
+        elif button == Qt.MouseButton.MiddleButton:
+            self._drag = "shift"
+        elif button == Qt.MouseButton.LeftButton and self.tool is not None:
+            self._drag = "tool"
+            tool, pointer = self.tool, self._event_pointer(event)
+            self._guarded(lambda: _hover_then_press(tool, pointer))
+            self.acted.emit()
+
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:  # noqa: N802 - Qt's name
+        at = event.position()
+        self.overlay.pointer = at
+        if self._drag in ("turn", "shift"):
+            self.drag_camera(self._drag, at.x() - self._last.x(), at.y() - self._last.y())
+            self._last = at
+            self._camera_moved()
+            return
+        tool = self.tool
+        if self._drag == "tool" and tool is not None:
+            pointer = self._event_pointer(event)
+            self._guarded(lambda: tool.move(pointer))
+            return
+        # Hovering is looked at once a frame at most, however fast the mouse reports.
+        self._hover_event = QMouseEvent(event)
+        if not self._hover_timer.isActive():
+            self._hover_timer.start()
+
+    def _hover_now(self) -> None:
+        event, tool = self._hover_event, self.tool
+        if event is not None and tool is not None and not self._drag:
+            pointer = self._event_pointer(event)
+            self._guarded(lambda: tool.hover(pointer))
+
+    def mouseReleaseEvent(self, event: QMouseEvent) -> None:  # noqa: N802 - Qt's name
+        drag, self._drag = self._drag, ""
+        tool = self.tool
+        if drag == "tool" and tool is not None:
+            pointer = self._event_pointer(event)
+            self._guarded(lambda: tool.release(pointer))
+            self.acted.emit()
+        elif (
+            drag == "turn"
+            and event.button() == Qt.MouseButton.RightButton
+            and (event.position() - self._pressed).manhattanLength() < 4
+        ):
+            self.menu_wanted.emit(self.mapToGlobal(event.position().toPoint()))
+
+    def wheelEvent(self, event: QWheelEvent) -> None:  # noqa: N802 - Qt's name
+        steps = event.angleDelta().y() / 120.0
+        tool = self.tool
+        if event.modifiers() & Qt.KeyboardModifier.ControlModifier and tool is not None and tool.brush:
+            tool.settings.brush = float(np.clip(tool.settings.brush * 1.12**steps, 6, 400))
+            self._guarded(lambda: tool.hover(self.pointer(event.position(), event.modifiers())))
+            return
+        if (
+            tool is not None
+            and not event.modifiers() & Qt.KeyboardModifier.AltModifier
+            and (tool.busy or tool.pending or tool.takes_wheel)
+        ):
+            used = [False]
+
+            def turn() -> None:
+                used[0] = tool.wheel(steps)
+
+            self._guarded(turn)
+            if used[0]:
+                return
+        self.near_camera(steps, event.position())
+        self._camera_moved()
+
+    def leaveEvent(self, event: Any) -> None:  # noqa: N802 - Qt's name
+        self.overlay.pointer = QPointF(-1, -1)
+        self._hover_timer.stop()
+        if self.tool is not None and not self._drag:
+            self.tool.leave()
+            self.refresh_ghost()
+
+    def pointer_now(self) -> Pointer | None:
+        """A pointer where the mouse is, or None when it is elsewhere."""
+        at = QPointF(self.mapFromGlobal(QCursor.pos()))
+        if self.overlay.pointer.x() < 0 and not self.rect().contains(at.toPoint()):
+            return None
+        use = self.overlay.pointer if self.overlay.pointer.x() >= 0 else at
+        return self.pointer(use, Qt.KeyboardModifier.NoModifier)
+
+    def act(self, action: Callable[[], None]) -> None:
+        """Run a tool's action with this view's guard, for keys pressed over it."""
+        self._guarded(action)
+
+
+def _hover_then_press(tool: Tool, pointer: Pointer) -> None:
+    """Press on what is under the pointer now, even where no hover came before (touch, pen, tests)."""
+    tool.hover(pointer)
+    tool.press(pointer)

@@ -1,0 +1,1 @@
+"""The stages of the job, a room each."""

@@ -1,0 +1,1 @@
+"""Tools of the Source stage."""

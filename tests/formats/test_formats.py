@@ -1,0 +1,247 @@
+"""Readers and writers against trimesh, the published descriptions, and damage."""
+
+from __future__ import annotations
+
+import io
+import json
+import struct
+import zipfile
+from pathlib import Path
+
+import numpy as np
+import pytest
+import trimesh
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from PIL import Image
+
+from jacket.core.flatten.unwrap import unwrap
+from jacket.core.layout.pack import pack
+from jacket.core.mesh.geometry import volume
+from jacket.core.mesh.polymesh import PolyMesh
+from jacket.core.seams.cuts import cut_edges, sharp_edges, uv_border_pairs
+from jacket.core.uv.islands import Islands
+from jacket.document.state import JacketObject, SourceObject, State, Trial
+from jacket.errors import FormatError
+from jacket.formats.deliver.files import delivery_bytes, write_delivery
+from jacket.formats.deliver.profiles import PROFILES, in_profile
+from jacket.formats.mesh.registry import read_mesh, write_mesh
+from jacket.formats.project.records import load_project, project_bytes, save_project
+from jacket.jobs.pack import sheets_of
+from tests.conftest import DATA, cube, grid, icosphere
+
+
+@pytest.fixture(scope="module")
+def packed() -> PolyMesh:
+    mesh = cut_edges(cube(), sharp_edges(cube(), 45))
+    flat, _ = unwrap(mesh)
+    return flat.with_uv(pack(Islands.of(flat, sheets_of(256, margin=4))).uv)
+
+
+def test_obj_with_everything_it_may_have(tmp_path: Path) -> None:
+    """Negative indices, texture indices, n-gons, continued lines, comments (OBJ specification, Appendix B1)."""
+    text = ("# a comment\r\nv 0 0 0\nv 1.5e0 0 0 1.0\nv +1 1. 0\nv 0 .1e1 0\nv 2 2 -0.5E-1\nvt 0 0\nvt 1 0 0\nvt 1 1\nvt 0 1\n"
+            "vn 0 0 1\ng part\nusemtl none\ns off\nf 1/1/1 2/2/1 \\\n 3/3/1 4/4/1 # quad\nf -3//1 -2//1 -1//1\nl 1 2\nf 1 2 3 4 5\n")  # fmt: skip
+    (tmp_path / "a.obj").write_bytes(text.encode())
+    mesh = read_mesh(tmp_path / "a.obj")
+    assert mesh.sizes.tolist() == [4, 3, 5] and mesh.face(1).tolist() == [2, 3, 4]
+    assert mesh.points[4].tolist() == [2, 2, -0.05] and mesh.points[1, 0] == 1.5
+    assert mesh.uv[:4].tolist() == [[0, 0], [1, 0], [1, 1], [0, 1]] and np.isnan(mesh.uv[4:]).all()
+
+
+def test_numbers_are_read_like_pythons(tmp_path: Path) -> None:
+    rng = np.random.default_rng(1)
+    values = np.concatenate([rng.normal(size=300), rng.normal(size=150) * 1e-7, rng.normal(size=150) * 1e9]).reshape(
+        -1, 3
+    )
+    lines = "\n".join("v " + " ".join(repr(float(x)) for x in row) for row in values)
+    (tmp_path / "n.obj").write_text(lines + "\nf 1 2 3\n")
+    assert np.allclose(read_mesh(tmp_path / "n.obj").points, values, rtol=4e-16, atol=0)
+
+
+@pytest.mark.parametrize("ending", [".obj", ".ply", ".stl", ".off", ".glb"])
+def test_files_of_trimesh_open_the_same(ending: str, tmp_path: Path, spot: PolyMesh) -> None:
+    other = trimesh.Trimesh(spot.points, spot.corners.reshape(-1, 3), process=False)
+    other.export(tmp_path / f"spot{ending}")
+    mesh = read_mesh(tmp_path / f"spot{ending}")
+    assert mesh.n_faces == spot.n_faces and mesh.n_points == spot.n_points
+    assert volume(mesh) == pytest.approx(volume(spot), rel=1e-5)
+
+
+@pytest.mark.parametrize("ending", [".obj", ".ply", ".glb"])
+def test_what_we_write_trimesh_reads(ending: str, tmp_path: Path, packed: PolyMesh) -> None:
+    write_mesh(packed, tmp_path / f"box{ending}")
+    other = trimesh.load(tmp_path / f"box{ending}", force="mesh", process=False)
+    assert other.volume == pytest.approx(1.0, rel=1e-6) and len(other.faces) == 12
+    if ending != ".ply":
+        uv = np.asarray(other.visual.uv)
+        assert uv.min() >= 0 and uv.max() <= 1 and len(np.unique(uv.round(6), axis=0)) == 24
+    back = read_mesh(tmp_path / f"box{ending}")
+    if ending != ".glb":  # glTF has triangles only
+        assert back.is_quads and np.allclose(back.points, packed.points)
+    if ending == ".obj":
+        assert np.allclose(back.uv, packed.uv, atol=1e-8)
+        assert np.array_equal(uv_border_pairs(back, back.uv), packed.cuts)
+
+
+def test_obj_islands_never_share_texture_indices(tmp_path: Path) -> None:
+    sheet = grid(2).with_uv(np.zeros((16, 2)) + 0.5).with_cuts([[1, 4], [4, 7]])
+    write_mesh(sheet, tmp_path / "s.obj")
+    faces = [
+        [int(c.split("/")[1]) for c in line.split()[1:]]
+        for line in (tmp_path / "s.obj").read_text().splitlines()
+        if line[0] == "f"
+    ]
+    assert not set(faces[0] + faces[2]) & set(faces[1] + faces[3])
+
+
+def test_glb_follows_the_specification(tmp_path: Path, packed: PolyMesh) -> None:
+    """Khronos glTF 2.0: 4.4 (container), 3.6.2.4 (alignment), 3.6.2.5 (min and max), 3.7.2.1 (v downwards)."""
+    write_mesh(packed, tmp_path / "box.glb")
+    data = (tmp_path / "box.glb").read_bytes()
+    magic, version, length = struct.unpack("<III", data[:12])
+    assert (magic, version, length) == (0x46546C67, 2, len(data)) and len(data) % 4 == 0
+    size, kind = struct.unpack("<II", data[12:20])
+    assert kind == 0x4E4F534A and size % 4 == 0
+    gltf = json.loads(data[20 : 20 + size])
+    blob = data[20 + size + 8 :]
+    position, texture = gltf["accessors"][0], gltf["accessors"][2]
+    assert position["min"] == [0, 0, 0] and position["max"] == [1, 1, 1]
+    for view in gltf["bufferViews"]:
+        assert view.get("byteOffset", 0) % 4 == 0
+    start = gltf["bufferViews"][2]["byteOffset"]
+    v = np.frombuffer(blob, "<f4", 2 * texture["count"], start).reshape(-1, 2)[:, 1]
+    assert np.allclose(np.sort(v), np.sort(1 - packed.uv[:, 1]), atol=1e-6)
+
+
+def test_profiles_turn_and_scale_without_mirroring() -> None:
+    box = cube()
+    for profile in PROFILES.values():
+        turned = in_profile(box, profile)
+        assert volume(turned) == pytest.approx(profile.scale**3)
+        up = turned.points[np.argmax(box.points[:, 1])] - turned.points[np.argmin(box.points[:, 1])]
+        assert up["xyz".index(profile.up)] == pytest.approx(profile.scale)
+
+
+def test_a_delivery_is_complete(tmp_path: Path, packed: PolyMesh) -> None:
+    paths = write_delivery(
+        tmp_path / "out", delivery_bytes([("box", packed, None)], "my box!", "y-up-metres", sheets_of(2048))
+    )
+    assert sorted(p.name for p in paths) == [
+        "my_box_-layout.png",
+        "my_box_-report.json",
+        "my_box_.glb",
+        "my_box_.mtl",
+        "my_box_.obj",
+    ]
+    assert "mtllib my_box_.mtl" in (tmp_path / "out" / "my_box_.obj").read_text()
+    picture = Image.open(tmp_path / "out" / "my_box_-layout.png")
+    ink = np.asarray(picture.convert("RGB")).reshape(-1, 3)
+    assert picture.size == (2048, 2048) and (np.abs(ink - [244, 240, 232]).max(axis=1) > 3).mean() == pytest.approx(
+        Islands.of(packed).use(), abs=0.02)  # fmt: skip
+    (tmp_path / "file").write_text("x")
+    with pytest.raises(FormatError, match="name a folder"):
+        write_delivery(tmp_path / "file", {"a": b""})
+
+
+def test_nothing_half_written_is_left(tmp_path: Path, packed: PolyMesh) -> None:
+    (tmp_path / "box.obj").mkdir()
+    with pytest.raises(FormatError, match="could not be written"):
+        write_mesh(packed, tmp_path / "box.obj")
+    assert not [p for p in tmp_path.iterdir() if p.suffix == ".part"]
+
+
+def test_projects_come_back_as_they_were(tmp_path: Path, packed: PolyMesh) -> None:
+    state = State(
+        sources=(SourceObject(1, "a sculpt", icosphere(1), "/x/y.ply", False),), jackets=(JacketObject(2, "shell", packed),),
+        trials=(Trial(3, "Trial 1", grid(2), {"quads": 4}, {"gap": 0.5}),), active=2, mirror="x", sheets=sheets_of(2048, 1024, 4.5, 2), next_id=4,
+    )  # fmt: skip
+    save_project(state, tmp_path / "p.jacket")
+    back = load_project(tmp_path / "p.jacket")
+    assert (back.active, back.mirror, back.sheets, back.next_id) == (2, "x", state.sheets, 4)
+    assert (
+        back.sources[0].name == "a sculpt" and not back.sources[0].visible and back.trials[0].settings == {"quads": 4}
+    )
+    for a, b in ((back.jackets[0].mesh, packed), (back.trials[0].mesh, grid(2)), (back.sources[0].mesh, icosphere(1))):
+        assert np.array_equal(a.points, b.points) and np.array_equal(a.corners, b.corners)
+    assert np.array_equal(back.jackets[0].mesh.uv, packed.uv)
+    assert np.array_equal(back.jackets[0].mesh.cuts, packed.cuts)
+
+
+def test_newer_and_broken_projects_are_refused(tmp_path: Path) -> None:
+    data = project_bytes(State(jackets=(JacketObject(1, "j", grid(2)),), active=1))
+    source = zipfile.ZipFile(io.BytesIO(data))
+    out = io.BytesIO()
+    with zipfile.ZipFile(out, "w") as archive:
+        for info in source.infolist():
+            body = source.read(info)
+            if info.filename == "manifest.json":
+                body = body.replace(b'"version": 3', b'"version": 99')
+            archive.writestr(info.filename, body)
+    (tmp_path / "new.jacket").write_bytes(out.getvalue())
+    with pytest.raises(FormatError, match="newer Jacket"):
+        load_project(tmp_path / "new.jacket")
+    for k in range(0, len(data), max(len(data) // 40, 1)):
+        (tmp_path / "cut.jacket").write_bytes(data[:k])
+        with pytest.raises(FormatError):
+            load_project(tmp_path / "cut.jacket")
+
+
+BAD = {
+    "empty.obj": b"", "binary.obj": bytes(range(256)), "words.obj": b"v one two three\nf 1 2 3\n", "zero.obj": b"v 0 0 0\nv 1 0 0\nv 0 1 0\nf 0 1 2\n",
+    "range.obj": b"v 0 0 0\nv 1 0 0\nv 0 1 0\nf 1 2 4\n", "nan.obj": b"v nan 0 0\nv 1 0 0\nv 0 1 0\nf 1 2 3\n",
+    "points.obj": b"v 0 0 0\n", "texture.obj": b"v 0 0 0\nv 1 0 0\nv 0 1 0\nvt 0 0\nf 1/1 2/5 3/1\n", "x.ply": b"plywood", "y.off": b"OFF\n9 9 9\n",
+    "z.stl": b"solid x\nvertex 0 0\n", "w.stl": b"\0" * 84, "g.glb": b"glTF\2\0\0\0\0\0\0\0", "g.gltf": b"{", "huge.ply":
+    b"ply\nformat binary_little_endian 1.0\nelement vertex 999999999\nproperty float x\nproperty float y\nproperty float z\nend_header\n",
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("name", BAD)
+def test_bad_files_get_one_sentence(name: str, tmp_path: Path) -> None:
+    (tmp_path / name).write_bytes(BAD[name])
+    with pytest.raises(FormatError) as caught:
+        read_mesh(tmp_path / name)
+    text = str(caught.value)
+    assert text.endswith(".") and name in text and "\n" not in text and len(text) < 200
+
+
+@given(st.sampled_from(["spot.ply", "box.obj", "box.glb", "ball.stl"]), st.integers(0, 2**31), st.integers(1, 12))
+@settings(max_examples=60, deadline=None, derandomize=True)
+def test_damaged_files_give_an_error_or_a_mesh(name: str, seed: int, count: int) -> None:
+    data = bytearray(_whole(name))
+    rng = np.random.default_rng(seed)
+    for place in rng.integers(0, len(data), count):
+        data[place] = rng.integers(0, 256)
+    if seed % 3 == 0:
+        data = data[: int(rng.integers(0, len(data)))]
+    folder = DATA.parent / ".damaged"
+    folder.mkdir(exist_ok=True)
+    path = folder / name
+    path.write_bytes(bytes(data))
+    try:
+        mesh = read_mesh(path)
+        assert mesh.n_faces > 0 and np.isfinite(mesh.points).all() and mesh.corners.max() < mesh.n_points
+    except FormatError as error:
+        assert str(error).endswith(".")
+    finally:
+        path.unlink()
+        folder.rmdir()
+
+
+_files: dict[str, bytes] = {}
+
+
+def _whole(name: str) -> bytes:
+    if name not in _files:
+        if name == "spot.ply":
+            _files[name] = (DATA / name).read_bytes()
+        elif name == "ball.stl":
+            _files[name] = trimesh.creation.icosphere(1).export(file_type="stl")
+        else:
+            kind = name.split(".")[1]
+            _files[name] = (
+                trimesh.creation.box().export(file_type=kind)
+                if kind == "glb"
+                else trimesh.creation.box().export(file_type="obj").encode()
+            )
+    return _files[name]
