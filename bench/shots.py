@@ -25,6 +25,7 @@ from jacket.formats.project.records import load_project
 from jacket.qt.app import DEMO, make_app, make_window, settle
 from jacket.qt.window import Window
 from jacket.settings import Settings
+from tests.host import put, toggle
 
 
 def main(folder: str) -> None:
@@ -41,29 +42,29 @@ def main(folder: str) -> None:
         window.show_stage(stage)
         _keep(window, target / f"{stage}.png")
     window.show_stage("flatten")
-    window.toggle("stretch")
-    window.toggle("checker")
+    toggle(window.program, "stretch")
+    toggle(window.program, "checker")
     _keep(window, target / "stretch.png")
     window.show_stage("topology")
     _draft(window)
     _keep(window, target / "topology.png")
     _hands(window, target)
-    window.toggle("night")
+    window.toggle_night()
     window.open_search()
     QApplication.processEvents()
     _keep(window, target / "night.png")
     window._search.close()
-    window.toggle("night")
-    window.toggle("gap")
+    window.toggle_night()
+    toggle(window.program, "gap")
     _keep(window, target / "gap.png")
-    window.toggle("gap")
+    toggle(window.program, "gap")
     _trial(window)
     _keep(window, target / "trial.png")
     _guides(window)
     _keep(window, target / "guides.png")
-    window.toggle("split")
+    toggle(window.program, "split")
     _keep(window, target / "split.png")
-    window.toggle("split")
+    toggle(window.program, "split")
     _moved(window)
     _keep(window, target / "moved.png")
     _scan(window, target)
@@ -106,12 +107,12 @@ def _hands(window: Window, target: Path) -> None:
     _keep(window, target / "tidy.png")
     window._preview("")
     window.run(window.commands["split-layer"])
-    window.toggle("through")
+    toggle(window.program, "through")
     window.panel.verticalScrollBar().setValue(10_000)
     window.form.overlay.pointer = QPointF(-1, -1)
     window.take_tool("hold")
     _keep(window, target / "through.png")
-    window.toggle("through")
+    toggle(window.program, "through")
     window.take_tool("draft")
     window.panel.verticalScrollBar().setValue(0)
     while document.state.jackets != before.jackets and document.undo():
@@ -142,7 +143,7 @@ def _moved(window: Window) -> None:
 def _scan(window: Window, target: Path) -> None:
     """The bollard as it comes: what is wrong with it, a hole about to be closed, its mirror difference."""
     document = window.document
-    window.toggle("moved")
+    toggle(window.program, "moved")
     document.mark_saved("")
     document.open(State(), "")
     window.show_stage("source")
@@ -216,11 +217,11 @@ def _guides(window: Window) -> None:
     window.take_tool("density")
     window.tool_settings.strength, window.tool_settings.brush = 1.0, 50.0
     _stroke(window, [(0.47, 0.3), (0.53, 0.3), (0.5, 0.34)])
-    window.values["quads"] = 1200
+    put(window.program, quads=1200)
     for _ in range(2):
         window.run(window.commands["make-trial"])
         settle(window, 120)
-        window.values["quads"] = 2000
+        put(window.program, quads=2000)
     window.form.overlay.pointer = QPointF(-1, -1)
     window.take_tool("guide")
     window.panel.verticalScrollBar().setValue(260)

@@ -108,7 +108,7 @@ def test_the_command_line_loads_neither_qt_nor_opengl() -> None:
         "    def find_spec(self, name, path=None, target=None):\n"
         "        if name.split('.')[0] in ('PySide6', 'moderngl', 'shiboken6'): raise ImportError(name)\n"
         "sys.meta_path.insert(0, No())\n"
-        "import jacket.cli.main, jacket.stages.commands, jacket.stages.toolbox, jacket.formats.project.records, jacket.core.derive\n"
+        "import jacket.cli.main, jacket.program, jacket.stages.all, jacket.formats.project.records, jacket.core.derive\n"
         "sys.exit(jacket.cli.main.main(['inspect', sys.argv[1], '--quiet']))\n"
     )
     done = subprocess.run([sys.executable, "-c", code, SPOT], capture_output=True, text=True, timeout=120)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from dataclasses import replace
 
 import numpy as np
 import pytest
@@ -14,12 +15,14 @@ from jacket.core.mesh.lifted import lifted_points
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.document.document import Document
 from jacket.qt.app import make_app, settle
-from jacket.qt.cards.topology import ShowingButton
+from jacket.qt.cards.base import ShowingButton
 from jacket.qt.fields import NumberField
+from jacket.qt.menus import object_menu
 from jacket.qt.window import Window
 from jacket.settings import Settings
 from tests.conftest import gone, icosphere
 from tests.hands import document_over, tube
+from tests.host import put, toggle
 from tests.qt.test_window import Hand
 
 
@@ -133,7 +136,7 @@ def test_the_pen_presses_softly(ball: Window, qtbot) -> None:  # type: ignore[no
 
 def button(window: Window, text: str) -> QPushButton:
     QApplication.processEvents()  # what was just put on a card is shown then
-    return next(b for b in window.panel.findChildren(QPushButton) if b.text() == text and b.isVisibleTo(window.panel))
+    return next(b for b in window.panel.findChildren(QPushButton) if text in (b.text(), b.accessibleName()) and b.isVisibleTo(window.panel))
 
 
 def woven(window: Window, qtbot) -> Hand:  # type: ignore[no-untyped-def]
@@ -181,7 +184,7 @@ def test_choices_are_kept_on_the_card(ball: Window, qtbot) -> None:  # type: ign
     ball.ask_text = lambda *_: "middle"  # type: ignore[method-assign]
     button(ball, "Keep the choice…").click()
     row = button(ball, "middle")
-    button(ball, "More").click()
+    button(ball, "Hold more around").click()
     assert len(ball.document.state.held) == 9
     row.click()
     assert len(ball.document.state.held) == 1
@@ -194,7 +197,7 @@ def test_layers_on_the_bench(ball: Window, qtbot) -> None:  # type: ignore[no-un
     hand = woven(ball, qtbot)
     ball.take_tool("hold")
     hand.click(spot_at(ball, 0.0, 0.0))
-    button(ball, "Split held").click()
+    button(ball, "Split what is held into a layer").click()
     state = ball.document.state
     assert [j.mesh.n_faces for j in state.jackets] == [8, 1] and state.active == state.jackets[1].id
     QApplication.processEvents()
@@ -202,8 +205,8 @@ def test_layers_on_the_bench(ball: Window, qtbot) -> None:  # type: ignore[no-un
     assert len(rows) == 3
     rows[1].click()
     assert ball.document.state.active == state.jackets[0].id
-    ball._object_menu(state.jackets[0].id, QPoint(5, 5))
-    button(ball, "Lock").click()
+    object_menu(ball, ball.program, state.jackets[0].id, QPoint(5, 5))
+    button(ball, "Lock or unlock the layer").click()
     ball.take_tool("unpick")
     hand.click(spot_at(ball, 0.3, 0.3))
     assert "locked" in ball.strip.hint.text() and ball.document.require_jacket().mesh.n_faces == 8
@@ -219,24 +222,24 @@ def test_what_is_shown_can_be_chosen(ball: Window, qtbot) -> None:  # type: igno
         return bytes(image.constBits())
 
     seen = {"plain": picture()}
-    boxes = {c.accessibleName(): c for c in ball.panel.show_card.findChildren(QCheckBox)}  # type: ignore[union-attr]
+    boxes = {c.accessibleName(): c for c in ball.panel.stage_cards[2].findChildren(QCheckBox)}  # type: ignore[union-attr]
     for name in ("Seen through the source", "Faces", "What is not covered"):
-        boxes = {c.accessibleName(): c for c in ball.panel.show_card.findChildren(QCheckBox)}  # type: ignore[union-attr]
+        boxes = {c.accessibleName(): c for c in ball.panel.stage_cards[2].findChildren(QCheckBox)}  # type: ignore[union-attr]
         boxes[name].click()
         seen[name] = picture()
-        next(c for c in ball.panel.show_card.findChildren(QCheckBox)  # type: ignore[union-attr]
+        next(c for c in ball.panel.stage_cards[2].findChildren(QCheckBox)  # type: ignore[union-attr]
              if c.accessibleName() == name and c.isVisibleTo(ball.panel)).click()  # fmt: skip
         assert picture() == seen["plain"], name
-    smooth = next(c for c in ball.panel.show_card.findChildren(QComboBox) if c.accessibleName() == "Smoothed")  # type: ignore[union-attr]
+    smooth = next(c for c in ball.panel.stage_cards[2].findChildren(QComboBox) if c.accessibleName() == "Smoothed")  # type: ignore[union-attr]
     smooth.setCurrentIndex(2)
     smooth.activated.emit(2)
     seen["smooth"] = picture()
-    ball.set_look("smooth", 0)
-    ball.set_look("push", 3.0)
+    ball.program.show(replace(ball.display, smooth=0))
+    ball.program.show(replace(ball.display, push=3.0))
     seen["pushed"] = picture()
     assert len(set(seen.values())) == 6
-    ball.set_look("push", 0.0)
-    ball.toggle("edge of sight")
+    ball.program.show(replace(ball.display, push=0.0))
+    toggle(ball.program, "outline")
     settle(ball, 30)
     ball.form.overlay.grab()
     difference = ball.form._difference
@@ -255,11 +258,11 @@ def test_guides_paint_and_trials_side_by_side(ball: Window, qtbot) -> None:  # t
     hand.key(Qt.Key.Key_Y)
     hand.drag(spot_at(ball, 0.0, -0.3), spot_at(ball, 0.05, -0.3))
     assert ball.document.state.paint is not None and len(ball.form.scene.layers) == plain + 1
-    ball.panel.value_changed.emit("quads", 300)
+    put(ball.program, quads=300)
     for _ in range(2):
         ball.run(ball.commands["make-trial"])
         assert settle(ball, 120)
-        ball.panel.value_changed.emit("quads", 500)
+        put(ball.program, quads=500)
     assert "carried by edges" in ball.strip.hint.text()
     first, second = ball.document.state.trials
     assert ball.document.state.trial is second
@@ -269,10 +272,10 @@ def test_guides_paint_and_trials_side_by_side(ball: Window, qtbot) -> None:  # t
     row = next(b for b in ball.panel.trial_card.findChildren(QPushButton) if b.accessibleName() == second.name)
     row.click()
     assert ball.document.state.trial is second
-    ball.panel.value_changed.emit("aim", "edge")
+    put(ball.program, aim="edge")
     assert any(f.accessibleName() == "Length of edges" for f in ball.panel.stage_card.findChildren(NumberField))
     ball.run(ball.commands["keep-trial"])
-    assert mesh_of(ball) is second.mesh and len(ball.document.state.trials) == 2
+    assert mesh_of(ball).points is second.mesh.points and len(ball.document.state.trials) == 2
     ball.run(ball.commands["take-trial"])
     ball.run(ball.commands["drop-trial"])
     assert ball.document.state.trials == ()

@@ -3,18 +3,22 @@
 from __future__ import annotations
 
 import io
+from dataclasses import replace
 
 import moderngl
 import numpy as np
 import pytest
 from PIL import Image
 
+from jacket.commands.display import Display
 from jacket.core.flatten.unwrap import unwrap
 from jacket.core.mesh.materials import Material
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.seams.cuts import cut_edges, sharp_edges
 from jacket.document.state import Held, JacketObject, SourceObject, State
-from jacket.qt.scene.scenes import Display, flat_scene, form_scene, heat
+from jacket.qt.scene.form import form_scene
+from jacket.qt.scene.sheet import flat_scene
+from jacket.qt.scene.tints import heat
 from jacket.qt.theme import DAY, NIGHT, rgb
 from jacket.render.renderer import Renderer, chosen_light, decoded
 from jacket.render.scene import FILL_WIDTH, Layer, Scene, dot_rows, fill_rows, line_rows
@@ -122,7 +126,7 @@ def test_buffers_of_layers_that_are_gone_are_released(renderer: Renderer) -> Non
         drawn(renderer, Scene(layers=(layer,)), flat_camera().matrix, np.array([0, 0, 10.0]))
     del layer
     drawn(renderer, Scene(), flat_camera().matrix, np.array([0, 0, 10.0]))
-    assert len(renderer.live) == 0 and len(renderer.buffers) == 0
+    assert len(renderer.dead) == 0 and len(renderer.buffers) == 0
 
 
 # ---- sources -------------------------------------------------------------------------------------
@@ -233,30 +237,30 @@ def boxed() -> State:
 
 def test_scenes_follow_the_chips() -> None:
     state, display = boxed(), Display()
-    scene = form_scene(state, display, DAY, "topology", None, None)
+    scene = form_scene(state, display, DAY, "topology")
     assert len(scene.base) == 1 and len(scene.layers) == 3  # faces, and the stitch in two layers
-    display.on.update(source=False, seams=False, wire=False)
-    scene = form_scene(state, display, DAY, "topology", None, None)
+    display = replace(display, source=False, seams=False, wire=False)
+    scene = form_scene(state, display, DAY, "topology")
     assert not scene.base and len(scene.layers) == 1 and scene.layers[0].wire[3] == 0
-    display.on["jacket"] = False
-    assert not form_scene(state, display, DAY, "topology", None, None).layers
-    assert form_scene(state, Display(), NIGHT, "topology", None, None).ground != scene.ground
+    display = replace(display, jacket=False)
+    assert not form_scene(state, display, DAY, "topology").layers
+    assert form_scene(state, Display(), NIGHT, "topology").ground != scene.ground
 
 
 def test_what_is_held_is_in_both_scenes() -> None:
     state = boxed()
     plain = (
-        len(form_scene(state, Display(), DAY, "seams", None, None).layers),
+        len(form_scene(state, Display(), DAY, "seams").layers),
         len(flat_scene(state, Display(), DAY).layers),
     )
     for kind, ids in (("faces", [1, 2]), ("edges", [0]), ("points", [3])):
         held = state.with_(held=Held(kind, np.array(ids, np.int32)))
-        form = form_scene(held, Display(), DAY, "seams", None, None).layers
+        form = form_scene(held, Display(), DAY, "seams").layers
         assert len(form) == plain[0] + 1
         if kind != "points":
             assert len(flat_scene(held, Display(), DAY).layers) == plain[1] + 1
     gone = state.with_(held=Held("faces", np.array([99], np.int32)))
-    assert len(form_scene(gone, Display(), DAY, "seams", None, None).layers) == plain[0]  # stale ids draw nothing
+    assert len(form_scene(gone, Display(), DAY, "seams").layers) == plain[0]  # stale ids draw nothing
 
 
 def test_unmapped_faces_stay_off_the_sheet() -> None:
@@ -297,7 +301,7 @@ def test_text_has_contrast(palette) -> None:  # type: ignore[no-untyped-def]
 
 
 def test_odd_faces_are_marked_in_their_colours() -> None:
-    from jacket.qt.scene.scenes import face_colours
+    from jacket.qt.scene.jacket import face_colours
 
     odd = PolyMesh.from_faces(grid(2).points, [[0, 1, 4, 3], [1, 2, 5], [3, 4, 5, 8, 7]])
     state = State(jackets=(JacketObject(1, "j", odd),), active=1)

@@ -16,12 +16,13 @@ from PySide6.QtWidgets import QMessageBox
 
 from jacket.document.document import Document
 from jacket.document.edits import sources as sources_steps
-from jacket.document.state import STAGES
 from jacket.formats.mesh.registry import read_mesh
 from jacket.qt.app import DEMO, make_app, make_window, settle
 from jacket.qt.window import Window
 from jacket.settings import Settings
+from jacket.stages.all import STAGES
 from tests.conftest import gone, icosphere
+from tests.host import put
 
 
 @pytest.fixture
@@ -128,7 +129,9 @@ def test_a_session_with_the_demo(demo: Window, qtbot, tmp_path: Path) -> None:  
     # Relax where the quads were drawn.
     demo.take_tool("relax")
     before = mesh.points
-    place = hand.at(mesh.points[-1])
+    middle = [demo.form.width() / 2, demo.form.height() / 2]
+    off = np.hypot(*(demo.form.camera.project(mesh.points[-10:])[:, :2] - middle).T)
+    place = hand.at(mesh.points[-10 + int(np.argmin(off))])
     hand.drag(place, place + QPoint(30, 0))
     assert not np.array_equal(document.require_jacket().mesh.points, before)
     # Cut a loop with Shift.
@@ -242,14 +245,12 @@ def test_mirror_draws_on_both_sides(window: Window, qtbot) -> None:  # type: ign
 
 
 def test_every_command_is_found_and_every_stage_opens(demo: Window, qtbot) -> None:  # type: ignore[no-untyped-def]
-    from jacket.stages.commands import search
-
-    for command in demo.commands.values():
+    for command in demo.commands:
         if command.available(demo.document.state):
-            assert command in search(demo.commands, command.label.strip("…"), demo.document.state)
+            assert command in demo.commands.search(command.label.strip("…"), demo.document.state)
     for key, stage in zip("123456", STAGES, strict=True):
         qtbot.keyClick(demo, key)
-        assert demo.stage == stage
+        assert demo.stage == stage.id
         assert settle(demo, 60)
         assert demo.strip.chips, stage
     assert all(ticket.line for ticket in demo.top.tickets.values())
@@ -297,9 +298,9 @@ def test_a_check_shows_its_offenders_one_after_another(demo: Window, qtbot) -> N
     qtbot.mouseClick(poles, Qt.MouseButton.LeftButton)
     assert demo.document.state.held.kind == "points"
     assert len(demo.document.state.held) == len(poles.check.offenders) > 2
-    demo.checking.show(poles.check)
+    demo.checking.show(poles.check, demo._frame_places)
     assert demo.document.state.held.ids.tolist() == [poles.check.offenders[0]]
-    demo.checking.show(poles.check)
+    demo.checking.show(poles.check, demo._frame_places)
     assert demo.document.state.held.ids.tolist() == [poles.check.offenders[1]]
 
 
@@ -367,7 +368,7 @@ def test_recovery_after_a_kill(window: Window, tmp_path: Path) -> None:
 def test_a_trial_is_made_taken_and_undone(window: Window, qtbot) -> None:  # type: ignore[no-untyped-def]
     sources_steps.add_source(window.document, "ball", icosphere(4))
     assert settle(window, 60)
-    window._set_value("quads", 300)
+    put(window.program, quads=300)
     run(window, "make-trial")
     trial = window.document.state.trials[0]
     assert trial.mesh.is_quads and abs(trial.mesh.n_faces - 300) < 60
@@ -376,7 +377,7 @@ def test_a_trial_is_made_taken_and_undone(window: Window, qtbot) -> None:  # typ
     window.run(window.commands["undo"])
     assert window.document.require_jacket().mesh.n_faces == 0 and len(window.document.state.trials) == 1
     # Stopping leaves everything as it was.
-    window._set_value("quads", 20_000)
+    put(window.program, quads=20_000)
     window.run(window.commands["make-trial"])
     window.worker.stop()
     assert settle(window, 60)
@@ -390,5 +391,5 @@ def test_qt_binding_keeps_none_alive(demo: Window) -> None:
     before = sys.getrefcount(None)
     for _ in range(20):
         demo.form.overlay.repaint()
-        demo._redraw()
+        demo.showing.redraw()
     assert sys.getrefcount(None) > before - 20

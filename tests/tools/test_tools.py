@@ -8,6 +8,8 @@ from pathlib import Path
 import numpy as np
 import pytest
 
+from jacket.commands.general import registry_of
+from jacket.commands.keys import clashes
 from jacket.core.mesh.edits import faces_removed
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.document.document import Document
@@ -16,7 +18,7 @@ from jacket.errors import JacketError
 from jacket.qt.fields import evaluate
 from jacket.settings import Settings, load_settings, save_settings
 from jacket.settings.store import config_dir, from_dict
-from jacket.stages.commands import build_commands, search
+from jacket.stages.all import STAGES
 from jacket.stages.seams.tools.cut import Cut, Sew
 from jacket.stages.topology.tools.brushes import Nudge, Relax, Unpick
 from jacket.stages.topology.tools.draft import Draft
@@ -288,26 +290,27 @@ def test_hold_and_cut_and_sew() -> None:
 
 
 def test_every_command_has_words_and_keys_are_used_once() -> None:
-    commands = build_commands()
-    keys = [c.key for c in commands.values() if c.key]
-    assert len(keys) == len(set(keys)) and all(c.label and c.words for c in commands.values())
+    commands = registry_of(STAGES)
+    assert all(c.label and c.words for c in commands) and clashes(STAGES, commands) == []
+    with pytest.raises(JacketError, match="two commands"):
+        commands.add(commands["undo"])
     full = sheet_document().state
-    assert search(commands, "seam suggest", full)[0].id == "suggest-seams"
-    assert "take-trial" not in [c.id for c in search(commands, "", full)]
+    assert commands.search("seam suggest", full)[0].id == "suggest-seams"
+    assert "take-trial" not in [c.id for c in commands.search("", full)]
 
 
 def test_settings_keep_what_differs_and_forgive(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setenv("JACKET_HOME", str(tmp_path))
-    settings = Settings(quads=777)
+    settings = Settings(autosave_seconds=77)
     settings.remember("/a.jacket")
     save_settings(settings)
     assert json.loads((config_dir() / "settings.json").read_text()) == {
         "version": 1,
-        "quads": 777,
+        "autosave_seconds": 77,
         "recent": ["/a.jacket"],
     }
     assert load_settings() == settings
-    assert from_dict({"quads": "many", "reach": 4, "unknown": 1}) == Settings(reach=4.0)
+    assert from_dict({"brush": "many", "reach": 4, "unknown": 1, "splitters": {"x": [1]}, "strength": 7.0}) == Settings(reach=4.0)
     (config_dir() / "settings.json").write_text("{broken")
     assert load_settings() == Settings()
 

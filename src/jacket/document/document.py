@@ -194,8 +194,16 @@ class Document:
 
     def edit_jacket(self, name: str, mesh: PolyMesh, held: Held | None = None) -> None:
         """Replace the active jacket's mesh as one step (or within the running gesture); refused while it is locked."""
-        self.open_jacket()
-        self.apply(name, self.state.with_jacket_mesh(mesh, held))
+        self.edit_layer(name, self.open_jacket().id, mesh, held)
+
+    def edit_layer(self, name: str, layer_id: int, mesh: PolyMesh, held: Held | None = None) -> None:
+        """Replace the mesh of a layer by its id as one step. Raises JacketError where it is gone or locked."""
+        layer = next((j for j in self.state.jackets if j.id == layer_id), None)
+        if layer is None:
+            raise JacketError("That layer is gone meanwhile; nothing was changed.")
+        if layer.locked:
+            raise JacketError(f"{layer.name} is locked; unlock it on the bench first.")
+        self.apply(name, self.state.with_layer_mesh(layer_id, mesh, held))
 
     def hold(self, kind: str, ids: object) -> None:
         """Hold elements of the active jacket; this is no step of its own."""

@@ -178,7 +178,13 @@ class State:
 
     def with_jacket_mesh(self, mesh: PolyMesh, held: Held | None = None) -> State:
         """The active jacket's mesh replaced; what was held is let go unless given anew."""
-        jackets = tuple(replace(j, mesh=mesh) if j.id == self.active else j for j in self.jackets)
+        return self.with_layer_mesh(self.active, mesh, held)
+
+    def with_layer_mesh(self, layer_id: int, mesh: PolyMesh, held: Held | None = None) -> State:
+        """The mesh of a layer replaced by its id; what was held of it is let go unless given anew."""
+        jackets = tuple(replace(j, mesh=mesh) if j.id == layer_id else j for j in self.jackets)
+        if layer_id != self.active:
+            return replace(self, jackets=jackets)
         return replace(self, jackets=jackets, held=held if held is not None else self._still_held(mesh))
 
     def seen_like(self, other: State) -> State:

@@ -16,13 +16,13 @@ from PySide6.QtWidgets import QApplication, QMessageBox
 
 from jacket import __version__
 from jacket.document.document import Document
-from jacket.document.state import STAGES
 from jacket.progress import Progress
 from jacket.qt.files.keeping import forget, left_behind, recover
 from jacket.qt.theme import ASSETS, load_fonts
 from jacket.qt.window import Window
 from jacket.settings import Settings, load_settings
 from jacket.settings.store import state_dir
+from jacket.stages.all import STAGES
 
 DEMO = ASSETS / "demo" / "whelk-lantern.jacket"
 
@@ -93,7 +93,7 @@ def warm_kernels(window: Window) -> None:
             stamp.parent.mkdir(parents=True, exist_ok=True)
             stamp.touch()
 
-    window.warmer.start("getting the tools ready", job, lambda _: window.show_warming(None, ""), log.warning)
+    window.warmer.start("get the tools ready", job, lambda _: window.show_warming(None, ""), log.warning)
 
 
 def offer_recovery(window: Window) -> None:
@@ -105,7 +105,8 @@ def offer_recovery(window: Window) -> None:
         box.setStandardButtons(QMessageBox.StandardButton.Yes | QMessageBox.StandardButton.No)
         if box.exec() == QMessageBox.StandardButton.Yes:
             take_recovery(window, file)
-        forget(file)
+        else:
+            forget(file)
 
 
 def take_recovery(window: Window, file: Path) -> None:
@@ -113,6 +114,8 @@ def take_recovery(window: Window, file: Path) -> None:
     state, path = recover(file)
     window.filing.show_project(state, path)
     window.document.mark_recovered()
+    # It is kept until the work has been saved or given up: a second crash must not lose it.
+    window.keeper.adopt(file)
 
 
 def settle(window: Window, seconds: float = 60.0) -> bool:
@@ -132,7 +135,7 @@ def main(arguments: list[str] | None = None) -> int:
     parser = argparse.ArgumentParser(prog="jacket", description="Open the window.")
     parser.add_argument("files", nargs="*", help="a project or meshes; the word demo opens the demo project")
     parser.add_argument("--shot", metavar="FILE.png", help="take a picture of the window once it has settled, and quit")
-    parser.add_argument("--stage", choices=STAGES, help="the stage to show")
+    parser.add_argument("--stage", choices=[s.id for s in STAGES], help="the stage to show")
     options = parser.parse_args(arguments)
     start_logging()
     app = make_app([sys.argv[0]])

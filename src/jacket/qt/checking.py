@@ -2,31 +2,42 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
-from PySide6.QtCore import QTimer
+from PySide6.QtCore import QObject, QTimer, Signal
 
 from jacket.core.checks.model import Check
 from jacket.core.checks.source import offenders
 from jacket.core.derive import crossings_of, forget_connectivity, form_of
 from jacket.core.store import STORE
 from jacket.document.state import State
+from jacket.program import Program
 from jacket.progress import Progress
 from jacket.qt.work import Worker
-from jacket.stages.checks import checks_of, key_numbers
-
-if TYPE_CHECKING:
-    from jacket.qt.window import Window
 
 
-class Checking:
-    """Keeps tickets and strip true: numbers that no longer hold are dimmed until new ones are known."""
+@dataclass(frozen=True, eq=False)
+class Looked:
+    """Key lines by stage, and the checks of the stage that is shown."""
 
-    def __init__(self, window: Window) -> None:
-        self.window = window
-        self.worker = Worker(window)
-        self.timer = QTimer(window, interval=130, singleShot=True)
+    lines: dict[str, Any]
+    checks: list[Check]
+
+
+class Checking(QObject):
+    """Keeps tickets and strip true: what no longer holds is dimmed until the new is known."""
+
+    stale = Signal()
+    looked = Signal(object)
+
+    def __init__(self, program: Program, wait: Callable[[], bool], parent: QObject) -> None:
+        super().__init__(parent)
+        self.program, self.wait_for = program, wait
+        self.worker, self.finder = Worker(self), Worker(self)
+        self.timer = QTimer(self, interval=130, singleShot=True)
         self.timer.timeout.connect(self._start)
         self._turn: dict[str, int] = {}
         self._closed = False
@@ -34,13 +45,13 @@ class Checking:
 
     @property
     def busy(self) -> bool:
-        """Whether numbers on screen may still change."""
-        return self.timer.isActive() or self.worker.busy
+        """Whether what is on screen may still change."""
+        return self.timer.isActive() or self.worker.busy or self.finder.busy
 
     def ask(self) -> None:
         """Something changed: look again soon."""
         if not self._closed:
-            self.window.strip.show_stale()
+            self.stale.emit()
             self.timer.start()
 
     def close(self) -> None:
@@ -48,42 +59,66 @@ class Checking:
         self._closed = True
         self.timer.stop()
         self.worker.wait(5)
+        self.finder.stop()
+        self.finder.wait(5)
 
     def _start(self) -> None:
-        window = self.window
-        if self.worker.busy or window.tool.busy or window.preparer.busy:
+        program = self.program
+        if self.worker.busy or program.document.in_gesture or program.tool.busy or self.wait_for():
             self.timer.start()
             return
-        state, stage = window.document.state, window.stage
+        state, stage = program.document.state, program.stage
 
-        def job(progress: Progress) -> Any:
-            return key_numbers(state), checks_of(state, stage)
+        def job(progress: Progress) -> Looked:
+            found = {s.id: s.checks(state) for s in program.stages.values()}
+            return Looked({s.id: s.ticket(state, found[s.id]) for s in program.stages.values()}, found[stage.id])
 
-        self.worker.start("checking", job, lambda result: self._done(result, state, stage), window.say)
+        self.worker.start("check", job, lambda result: self._done(result, state, stage.id), program.say)
 
-    def _done(self, result: Any, state: State, stage: str) -> None:
-        window = self.window
+    def _done(self, result: Looked, state: State, stage: str) -> None:
         if self._closed:
             return
-        now = window.document.state
-        same = all(getattr(now, p) is getattr(state, p) for p in ("sources", "jackets", "sheets"))
+        now = self.program.document.state
+        same = all(getattr(now, p) is getattr(state, p) for p in ("sources", "jackets", "sheets", "active"))
         same = same and now.chosen_source is state.chosen_source
-        if window.stage != stage or not same:
+        if self.program.stage.id != stage or not same:
             self.timer.start()
             return
-        numbers, checks = result
-        window.top.show_numbers(numbers, stale=False)
-        window.strip.show_checks(checks)
-        window.panel.show_health(state)
+        self.looked.emit(result)
 
-    def _show_on_source(self, check: Check) -> None:
+    # ---- showing what was found --------------------------------------------------------------------------------
+    def show(self, check: Check, frame: Callable[[Any], None]) -> None:
+        """Show and hold what a check found; again for the next of them. `frame` looks at places (N, 3), or at what is held
+        for None."""
+        program = self.program
+        if program.stage.id == "source":
+            self._show_on_source(check, frame)
+            return
+        count = len(check.offenders)
+        if count == 0 or check.kind == "none":
+            program.say(f"{check.label}: nothing to show.")
+            return
+        turn = self._turn.get(check.id, -1)
+        self._turn[check.id] = turn + 1
+        if turn < 0 or program.document.state.held.kind != check.kind:
+            program.document.hold(check.kind, check.offenders)
+            program.say(f"{check.label}: all {count:,} held; click again to step through them.")
+            return
+        program.document.hold(check.kind, [check.offenders[turn % count]])
+        frame(None)
+        program.say(f"{check.label}: {turn % count + 1} of {count:,}.")
+
+    def _show_on_source(self, check: Check, frame: Callable[[Any], None]) -> None:
         """Light all offenders of the chosen source; at another click frame them one by one."""
-        window = self.window
-        source = window.document.state.chosen_source
+        program = self.program
+        source = program.document.state.chosen_source
         if source is None or (check.level == "good" and check.id != "density"):
-            window.say(f"{check.label}: nothing to show.")
+            program.say(f"{check.label}: nothing to show.")
             return
         mesh = source.mesh
+        if self.finder.busy:
+            program.say(f"{check.label}: a moment; the last one is still being looked for.")
+            return
 
         def job(progress: Progress) -> Any:
             progress(0.2, f"looking for {check.label.lower()}")
@@ -91,47 +126,30 @@ class Checking:
             forget_connectivity(mesh)
             return found
 
-        window.work(f"looking for {check.label.lower()}", job, lambda found: self._light(check, found))
+        self.finder.start("look", job, lambda found: self._light(check, found, frame), program.say)
 
-    def _light(self, check: Check, found: Any) -> None:
-        window = self.window
+    def _light(self, check: Check, found: list[Any], frame: Callable[[Any], None]) -> None:
+        program = self.program
         if not found:
-            window.say(f"{check.label}: nothing to show.")
+            program.say(f"{check.label}: nothing to show.")
             return
-        key = (check.id, id(found))
-        turn = self._source_turn[1] + 1 if self._source_turn[0] == key else -1
+        key = (check.id, found)
+        turn = self._source_turn[1] + 1 if self._source_turn[0] is not None and _same(self._source_turn[0], key) else -1
         self._source_turn = (key, turn)
         if turn < 0 or len(found) == 1:
-            window.light(np.concatenate(found))
+            program.light(np.concatenate(found))
             if len(found) == 1:
-                window.form.frame_points(found[0].reshape(-1, 3))
+                frame(found[0].reshape(-1, 3))
             more = "; click again to step through them" if len(found) > 1 else ""
-            window.say(f"{check.label}: {check.value} lit{more}.")
+            program.say(f"{check.label}: {check.value} lit{more}.")
             return
         one = found[turn % len(found)]
-        window.light(one)
-        window.form.frame_points(one.reshape(-1, 3))
+        program.light(one)
+        frame(one.reshape(-1, 3))
         length = float(np.linalg.norm(one[:, 1] - one[:, 0], axis=1).sum())
         tail = f", {length:.4g} u round" if check.id == "holes" else ""
-        window.say(f"{check.label}: {turn % len(found) + 1} of {len(found):,}{tail}.")
+        program.say(f"{check.label}: {turn % len(found) + 1} of {len(found):,}{tail}.")
 
-    def show(self, check: Check) -> None:
-        """Show and hold what a check found; again for the next of them."""
-        window = self.window
-        state = window.document.state
-        if window.stage == "source":
-            self._show_on_source(check)
-            return
-        count = len(check.offenders)
-        if count == 0 or check.kind == "none":
-            window.say(f"{check.label}: nothing to show.")
-            return
-        turn = self._turn.get(check.id, -1)
-        self._turn[check.id] = turn + 1
-        if turn < 0 or state.held.kind != check.kind:
-            window.document.hold(check.kind, check.offenders)
-            window.say(f"{check.label}: all {count:,} held; click again to step through them.")
-            return
-        window.document.hold(check.kind, [check.offenders[turn % count]])
-        window.frame(False)
-        window.say(f"{check.label}: {turn % count + 1} of {count:,}.")
+
+def _same(a: tuple[str, Any], b: tuple[str, Any]) -> bool:
+    return a[0] == b[0] and a[1] is b[1]

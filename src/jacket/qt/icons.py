@@ -7,6 +7,8 @@ from collections.abc import Callable
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QIcon, QPainter, QPainterPath, QPen, QPixmap, QPolygonF
 
+from jacket.qt.pictograms import PICTURES, paint
+
 Painter = Callable[[QPainter], None]
 
 
@@ -170,14 +172,22 @@ _PAINTERS: dict[str, Painter] = {
 }  # fmt: skip
 
 
+def has_icon(name: str) -> bool:
+    """Whether there is a picture of a tool or command."""
+    return name in _PAINTERS or name in PICTURES
+
+
 def icon(name: str, colour: str, size: int = 28) -> QIcon:
-    """The icon of a tool in a colour."""
+    """The icon of a tool or command in a colour."""
     picture = QPixmap(size * 2, size * 2)
     picture.setDevicePixelRatio(2.0)
     picture.fill(Qt.GlobalColor.transparent)
     painter = QPainter(picture)
     painter.setRenderHint(QPainter.RenderHint.Antialiasing)
     painter.setPen(QPen(QColor(colour), 1.7, Qt.PenStyle.SolidLine, Qt.PenCapStyle.RoundCap, Qt.PenJoinStyle.RoundJoin))
-    _PAINTERS.get(name, _hold)(painter)
+    if name in PICTURES:
+        paint(painter, name)
+    else:
+        _PAINTERS.get(name, _hold)(painter)
     painter.end()
     return QIcon(picture)

@@ -8,7 +8,7 @@ from typing import Any
 from PySide6.QtCore import QEvent, QObject, Qt
 from PySide6.QtWidgets import QDialog, QLineEdit, QListWidget, QListWidgetItem, QVBoxLayout, QWidget
 
-from jacket.stages.commands import Command
+from jacket.commands.model import Command
 
 
 class Search(QDialog):

@@ -2,11 +2,21 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import Any
 
-from PySide6.QtCore import QRectF, QSize, Qt, Signal
+from PySide6.QtCore import QPoint, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QColor, QPainter
-from PySide6.QtWidgets import QAbstractButton, QHBoxLayout, QLabel, QProgressBar, QPushButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import (
+    QAbstractButton,
+    QHBoxLayout,
+    QLabel,
+    QMenu,
+    QProgressBar,
+    QPushButton,
+    QVBoxLayout,
+    QWidget,
+)
 
 from jacket.core.checks.model import Check
 from jacket.qt.theme import DAY, Palette, font
@@ -86,7 +96,15 @@ class Strip(QWidget):
         self.stop.clicked.connect(self.stop_wanted.emit)
         self.status = QLabel()
         self.status.setObjectName("status")
+        self.again = QPushButton("Do it again")
+        self.again.setObjectName("link")
+        self.again.setFixedHeight(18)
+        self.again.clicked.connect(self._do_again)
+        self.again.hide()
+        self._again: Callable[[], None] | None = None
+        self.rest: list[Check] = []
         lower.addWidget(self.hint, 1)
+        lower.addWidget(self.again)
         lower.addWidget(self.bar)
         lower.addWidget(self.stop)
         lower.addWidget(self.status)
@@ -117,10 +135,39 @@ class Strip(QWidget):
             more = CheckChip(Check("more", "and", f"{len(rest)} more", level), self.colours)  # type: ignore[arg-type]
             more.setToolTip("\n".join(f"{c.label}  {c.value}" for c in rest))
             chips.append(more)
+            self.rest = rest
         for k, chip in enumerate(chips):
-            chip.clicked.connect(lambda _=False, c=chip.check: self.check_clicked.emit(c))
+            if chip.check.id == "more":
+                chip.clicked.connect(lambda _=False, at=chip: self._open_rest(at))
+            else:
+                chip.clicked.connect(lambda _=False, c=chip.check: self.check_clicked.emit(c))
             self.row.insertWidget(k + 1, chip)
             self.chips.append(chip)
+
+    def _open_rest(self, chip: CheckChip) -> None:
+        """The checks there is no room for, in a menu above their chip."""
+        menu = QMenu(self)
+        for check in self.rest:
+            action = menu.addAction(f"{check.label}   {check.value}")
+            action.triggered.connect(lambda _=False, c=check: self.check_clicked.emit(c))
+        menu.popup(chip.mapToGlobal(QPoint(0, -menu.sizeHint().height())))
+
+    def resizeEvent(self, event: Any) -> None:  # noqa: N802 - Qt's name
+        super().resizeEvent(event)
+        if event.oldSize().width() != event.size().width():
+            self.show_checks(self.checks)
+
+    def offer(self, text: str, again: Callable[[], None]) -> None:
+        """Show a sentence with a button that does something again."""
+        self.hint.setText(text)
+        self._again = again
+        self.again.show()
+
+    def _do_again(self) -> None:
+        again, self._again = self._again, None
+        self.again.hide()
+        if again is not None:
+            again()
 
     def show_stale(self) -> None:
         """Dim the checks until they have been looked at again."""

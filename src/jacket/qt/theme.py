@@ -96,7 +96,7 @@ QWidget#strip {{ border-top: 1px solid {p.rule}; }}
 QWidget#plain {{ background: transparent; }}
 QLabel#brand {{ color: {p.accent}; font-family: 'DejaVu Serif'; font-size: 21px; font-weight: bold; }}
 QLabel#soft, QLabel#hint, QLabel#status {{ color: {p.soft}; }}
-QLabel#gesture {{ color: {p.accent}; }}
+QLabel#gesture, QLabel#wrong {{ color: {p.accent}; }}
 QLabel#title {{ font-weight: bold; font-size: 12px; }}
 QFrame#card {{ background: {p.card}; border: 1px solid {p.rule}; }}
 QPushButton {{ background: {p.card}; border: 1px solid {p.rule}; padding: 4px 9px; }}
@@ -113,6 +113,13 @@ QPushButton#row:hover {{ background: {p.chosen}; }}
 QPushButton#chip {{ padding: 3px 9px; background: {p.sheet}; border: 1px solid {p.soft}; color: {p.soft}; }}
 QPushButton#chip:checked {{ background: {p.card}; color: {p.ink}; border: 1px solid {p.ink}; }}
 QPushButton#small {{ padding: 3px 2px; }}
+QPushButton#picture {{ padding: 0; border: 1px solid transparent; background: transparent; }}
+QPushButton#picture:hover {{ border: 1px solid {p.soft}; background: {p.chosen}; }}
+QPushButton#picture:focus {{ border: 1px solid {p.accent}; }}
+QPushButton#tab {{ border: 1px solid {p.soft}; border-bottom: none; padding: 3px 9px; background: {p.sheet}; color: {p.soft}; }}
+QPushButton#tab:checked {{ background: {p.card}; color: {p.ink}; border-color: {p.ink}; }}
+QPushButton#edge {{ border: none; border-left: 1px solid {p.rule}; background: {p.bar}; color: {p.soft}; padding: 0; }}
+QPushButton#edge:hover {{ background: {p.chosen}; color: {p.ink}; }}
 QPushButton#link {{ border: none; background: transparent; color: {p.accent}; padding: 2px 4px; text-align: left; }}
 QPushButton#link:hover {{ text-decoration: underline; }}
 QPushButton#link:disabled {{ color: {p.soft}; }}

@@ -2,27 +2,29 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Any
 
-from PySide6.QtCore import QRectF, QSize, Qt, Signal
+from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QColor, QPainter, QPen
 from PySide6.QtWidgets import QAbstractButton, QHBoxLayout, QLabel, QPushButton, QSizePolicy, QVBoxLayout, QWidget
 
-from jacket.document.state import STAGES
+from jacket.commands.model import StageSpec
+from jacket.commands.model import Ticket as Line
 from jacket.qt.theme import DAY, Palette, font
 
 
 class Ticket(QAbstractButton):
     """A stage and its key number, with a perforated left edge."""
 
-    def __init__(self, number: int, name: str) -> None:
+    def __init__(self, key: str, name: str) -> None:
         super().__init__()
-        self.number, self.name, self.line, self.stale = number, name, "", False
+        self.number, self.name, self.line, self.stale, self.level = key, name, "", False, "good"
         self.colours: Palette = DAY
         self.setCheckable(True)
         self.setCursor(Qt.CursorShape.PointingHandCursor)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
-        self.setToolTip(f"{name} (key {number})")
+        self.setToolTip(f"{name} (key {key})")
 
     def sizeHint(self) -> QSize:  # noqa: N802 - Qt's name
         return QSize(140, 40)
@@ -30,12 +32,13 @@ class Ticket(QAbstractButton):
     def minimumSizeHint(self) -> QSize:  # noqa: N802 - Qt's name
         return QSize(96, 40)
 
-    def show_line(self, text: str, stale: bool) -> None:
-        """Set the key number; a stale one is shown faint until the new one is known."""
-        if (self.line, self.stale) == (text, stale):
+    def show_line(self, line: Line, stale: bool) -> None:
+        """Set the key line; a stale one is shown faint until the new one is known."""
+        if (self.line, self.level, self.stale) == (line.text, line.level, stale):
             return
-        self.line, self.stale = text, stale
-        self.setAccessibleName(f"{self.name}: {text}")
+        self.line, self.level, self.stale = line.text, line.level, stale
+        self.setAccessibleName(f"{self.name}: {line.text}")
+        self.setToolTip(f"{self.name} (key {self.number}): {line.text}")
         self.update()
 
     def paintEvent(self, event: Any) -> None:  # noqa: N802 - Qt's name
@@ -45,6 +48,12 @@ class Ticket(QAbstractButton):
         edge = QColor(c.accent if on else (c.soft if self.underMouse() or self.hasFocus() else c.rule))
         p.setPen(edge)
         p.drawRect(self.rect().adjusted(0, 0, -1, -1))
+        if self.level != "good":
+            # A torn corner in the colour of what wants to be looked at.
+            w = self.width()
+            p.setPen(Qt.PenStyle.NoPen)
+            p.setBrush(QColor(c.look if self.level == "look" else c.on_accent if on else c.accent))
+            p.drawPolygon([QPointF(w - 11, 1), QPointF(w - 1, 1), QPointF(w - 1, 11)])
         p.setPen(QPen(QColor(c.on_accent if on else c.rule), 1, Qt.PenStyle.DashLine))
         p.drawLine(6, 4, 6, self.height() - 5)
         p.setPen(QColor(c.on_accent if on else c.ink))
@@ -65,7 +74,7 @@ class TopBar(QWidget):
     stage_wanted = Signal(str)
     search_wanted = Signal()
 
-    def __init__(self) -> None:
+    def __init__(self, stages: Sequence[StageSpec]) -> None:
         super().__init__()
         self.setObjectName("top")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
@@ -87,10 +96,10 @@ class TopBar(QWidget):
         row.addLayout(column)
         self.tickets: dict[str, Ticket] = {}
         self._shown = ("", "")
-        for k, stage in enumerate(STAGES):
-            ticket = Ticket(k + 1, stage.capitalize())
-            ticket.clicked.connect(lambda _=False, s=stage: self.stage_wanted.emit(s))
-            self.tickets[stage] = ticket
+        for stage in stages:
+            ticket = Ticket(stage.key, stage.label)
+            ticket.clicked.connect(lambda _=False, s=stage.id: self.stage_wanted.emit(s))
+            self.tickets[stage.id] = ticket
             row.addWidget(ticket, 1)
         row.addSpacing(8)
         find = QPushButton("Find…   Ctrl K")
@@ -103,10 +112,10 @@ class TopBar(QWidget):
         for name, ticket in self.tickets.items():
             ticket.setChecked(name == stage)
 
-    def show_numbers(self, numbers: dict[str, str], stale: bool) -> None:
-        """Set every key number."""
+    def show_lines(self, lines: dict[str, Line], stale: bool = False) -> None:
+        """Set the key line of every ticket."""
         for name, ticket in self.tickets.items():
-            ticket.show_line(numbers.get(name, ""), stale)
+            ticket.show_line(lines.get(name, Line("")), stale)
 
     def show_file(self, name: str, saved: str) -> None:
         """Name of the project and whether it is saved."""

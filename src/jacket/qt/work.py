@@ -43,7 +43,7 @@ class Worker(QObject):
     ) -> None:
         """Begin a job; raises JacketError while another is running."""
         if self.busy:
-            raise JacketError(f"Jacket is still busy {self.name}; wait for it or stop it.")
+            raise JacketError(f"'{self.name}' is still under way; wait for it or stop it.")
         self.name, self._done, self._failed = name, done, failed
         self._stop = threading.Event()
         self._number += 1
@@ -78,7 +78,7 @@ class Worker(QObject):
             result, error = None, str(problem)
         except Exception:
             log.exception("unexpected failure while %s", self.name)
-            result, error = None, f"Something unexpected went wrong while {self.name}; the log tells more."
+            result, error = None, f"Something unexpected went wrong in '{self.name}'; the log tells more."
         try:
             self.finished.emit(number, result, error)
         except RuntimeError:  # the window went away meanwhile

@@ -9,12 +9,15 @@ _HEAD = "#version 330\n"
 _FILL_VERTEX = (
     _HEAD
     + """
-uniform mat4 u_matrix; uniform vec3 u_eye; uniform float u_pull;
+uniform mat4 u_matrix; uniform vec3 u_eye; uniform float u_pull; uniform float u_push;
 in vec3 in_position; in vec3 in_normal; in vec4 in_colour; in vec2 in_uv; in vec3 in_share;
 out vec3 v_normal; out vec4 v_colour; out vec2 v_uv; out vec3 v_view; out vec3 v_share;
 void main() {
-    vec3 away = u_eye - in_position;
-    gl_Position = u_matrix * vec4(in_position + normalize(away) * u_pull, 1.0);
+    // What lies on a surface lies as far off along the ray as its gap divided by how much the surface faces the eye.
+    vec3 place = in_position + in_normal * u_push;
+    vec3 away = u_eye - place; vec3 ray = normalize(away);
+    float slant = clamp(abs(dot(in_normal, ray)), 0.12, 1.0);
+    gl_Position = u_matrix * vec4(place + ray * (u_push > 0.0 ? u_pull / slant : u_pull), 1.0);
     v_normal = in_normal; v_colour = in_colour; v_uv = in_uv; v_view = away; v_share = in_share;
 }
 """
@@ -48,7 +51,10 @@ void main() {
     if (u_wire.a > 0.0) {
         vec3 px = v_share / max(fwidth(v_share), vec3(1e-6));
         float near = min(px.x, min(px.y, px.z));
-        float ink = u_wire.a * clamp(1.1 - near, 0.0, 1.0);
+        // Seen edge-on wires would run into one another: they thin out there.
+        float facing = u_lit > 0.0 ? abs(dot(normalize(v_normal), normalize(v_view))) : 1.0;
+        float thin = smoothstep(0.06, 0.42, facing);
+        float ink = u_wire.a * mix(0.12, 1.0, thin) * clamp(mix(0.6, 1.1, thin) - near, 0.0, 1.0);
         colour = mix(colour, u_wire.rgb, ink);
         alpha = max(alpha, ink);
     }

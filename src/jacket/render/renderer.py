@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import time
+import weakref
 from dataclasses import dataclass
 from typing import Any
 from weakref import WeakKeyDictionary
@@ -69,7 +70,7 @@ class _Drawn:
     """A surface on the graphics side, sent there piece by piece."""
 
     def __init__(self, context: Any, programs: Programs, surface: Surface) -> None:
-        self.context, self.surface = context, surface
+        self.context = context
         tints = surface.tints
         self.parts = [np.ascontiguousarray(a) for a in (surface.points, surface.packed, surface.index)]
         self.parts += [np.ascontiguousarray(a) for a in (tints, surface.places) if a is not None]
@@ -147,7 +148,9 @@ class Renderer:
         self.corner = context.buffer(np.array([[0, 0], [1, 0], [0, 1], [1, 1]], "f4").tobytes())
         self.copier = context.vertex_array(self.programs.copy, [(self.corner, "2f", "in_corner")])
         self.buffers: WeakKeyDictionary[Any, Any] = WeakKeyDictionary()
-        self.live: list[tuple[Any, Any]] = []
+        self.dead: list[Any] = []
+        """Buffers whose surface or layer nobody keeps any more; they are given back at the end of the next frame, when
+        the context is current."""
         self.size = (0, 0)
         self.base_key: tuple[Any, ...] | None = None
         self.coming_key: tuple[Any, ...] | None = None
@@ -200,7 +203,7 @@ class Renderer:
     # ---- the base: sources, kept as a picture ----------------------------------------------------
     def _draw_base(self, scene: Scene, view: _View, moving: bool, budget: float) -> None:
         shown = (view.matrix.tobytes(), view.size, scene.ground, scene.look)
-        key = (*shown, *map(id, scene.base))
+        key = (*shown, *map(weakref.ref, scene.base))
         self.unfinished = False
         if key == self.base_key:
             return
@@ -212,7 +215,7 @@ class Renderer:
                 self._draw_surface(surface, view, scene.look)
             self.base_key = key
             return
-        light_key = (*shown, *map(id, light))
+        light_key = (*shown, *map(weakref.ref, light))
         if self.base_key != light_key:
             self._clear(self.base, scene)
             for surface in light:
@@ -226,7 +229,7 @@ class Renderer:
     def shows(self, scene: Scene, matrix: NDArray[np.float64]) -> bool:
         """Whether the kept picture is the whole base of a scene from this camera."""
         shown = (matrix.tobytes(), self.size, scene.ground, scene.look)
-        return self.base_key == (*shown, *map(id, scene.base))
+        return self.base_key == (*shown, *map(weakref.ref, scene.base))
 
     def _light(self, scene: Scene) -> tuple[Surface, ...]:
         if not scene.lights:
@@ -272,7 +275,7 @@ class Renderer:
         drawn = self.buffers.get(surface)
         if drawn is None:
             drawn = _Drawn(self.context, self.programs, surface)
-            self.buffers[surface] = drawn
+            self._keep(surface, drawn)
         return drawn
 
     def _draw_surface(self, surface: Surface, view: _View, look: Look, first: int = 0, last: int | None = None) -> None:
@@ -340,7 +343,7 @@ class Renderer:
         buffers = self.buffers.get(layer)
         if buffers is None:
             buffers = _Buffers(self.context, self.programs, self.corner, layer)
-            self.buffers[layer] = buffers
+            self._keep(layer, buffers)
         context = self.context
         context.enable(moderngl.BLEND)
         context.blend_func = moderngl.SRC_ALPHA, moderngl.ONE_MINUS_SRC_ALPHA
@@ -350,6 +353,7 @@ class Renderer:
             put(program, "u_matrix", np.ascontiguousarray(matrix.T, "f4").tobytes())
             put(program, "u_eye", tuple(float(x) for x in eye))
             put(program, "u_pull", layer.pull * (1.0 if program is self.programs.fill else 1.6))
+            put(program, "u_push", layer.push)
             put(program, "u_size", (float(size[0]), float(size[1])))
             put(program, "u_lit", 1.0 if layer.lit else 0.0)
             put(program, "u_checker", layer.checker)
@@ -365,20 +369,14 @@ class Renderer:
                 array.render(moderngl.TRIANGLES)
                 context.disable(moderngl.CULL_FACE)
 
+    def _keep(self, thing: Any, buffers: Any) -> None:
+        self.buffers[thing] = buffers
+        weakref.finalize(thing, self.dead.append, buffers).atexit = False
+
     def _drop_dead(self) -> None:
-        """Release buffers whose layers nobody keeps any more."""
-        alive = set(map(id, self.buffers.values()))
-        kept = []
-        known = {id(b) for _, b in self.live}
-        for layer, b in self.buffers.items():
-            if id(b) not in known:
-                kept.append((id(layer), b))
-        for key, b in self.live:
-            if id(b) in alive:
-                kept.append((key, b))
-            else:
-                b.release()
-        self.live = kept
+        """Release the buffers of what nobody keeps any more."""
+        while self.dead:
+            self.dead.pop().release()
 
 
 def _lights(rotation: NDArray[np.float64] | None) -> tuple[tuple[float, ...], tuple[float, ...]]:

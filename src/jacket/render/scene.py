@@ -30,6 +30,7 @@ def _none(width: int) -> Array:
 class Layer:
     """Triangles, lines and dots that share a pull towards the eye.
 
+    `push` lays faces so far out along their normals, as what lies on a surface; lines and dots are given where they go.
     fill (3T, 15), lines (S, 11), dots (K, 8); `stitch` breaks the lines into dashes of about that
     many pixels; `wire` colours the edges of faces where its last part is over 0; `checker` > 0 draws squares of 1 / checker sheet units over mapped faces; `shut`
     leaves out faces turned away, which something in front hides anyway.
@@ -39,6 +40,7 @@ class Layer:
     lines: Array = field(default_factory=lambda: _none(LINE_WIDTH))
     dots: Array = field(default_factory=lambda: _none(DOT_WIDTH))
     pull: float = 0.0
+    push: float = 0.0
     stitch: float = 0.0
     checker: float = 0.0
     wire: tuple[float, float, float, float] = (0.0, 0.0, 0.0, 0.0)
@@ -113,8 +115,10 @@ def _filled(tri, face, corners, points, normals, in_space, colours, uv, followin
     return out
 
 
-def line_rows(segments: NDArray[np.float64], colour: tuple[float, ...], width: float) -> Array:
-    """(S, 11) rows of segments (S, 2, 2 or 3)."""
+def line_rows(
+    segments: NDArray[np.float64], colour: tuple[float, ...], width: float | NDArray[np.float64]
+) -> Array:
+    """(S, 11) rows of segments (S, 2, 2 or 3); width in pixels, one for all or (S,)."""
     out = np.zeros((len(segments), LINE_WIDTH), np.float32)
     size = segments.shape[2] if len(segments) else 3
     out[:, :size] = segments[:, 0] if len(segments) else 0

@@ -23,13 +23,13 @@ class Settings:
     reach: float = 9.0
     brush: float = 60.0
     strength: float = 0.5
-    quads: int = 2000
-    sharp: float = 38.0
     night: bool = False
     autosave_seconds: int = 60
     recent: list[str] = field(default_factory=list)
     splitters: dict[str, list[int]] = field(default_factory=dict)
     folded: list[str] = field(default_factory=list)
+    values: dict[str, dict[str, object]] = field(default_factory=dict)
+    """What stages are set to where that differs from the usual (commands/values.py)."""
 
     def remember(self, path: str, most: int = 10) -> None:
         """Put a file at the head of the recent ones."""
@@ -58,17 +58,45 @@ def load_settings() -> Settings:
 
 
 def from_dict(data: dict[str, Any]) -> Settings:
-    """Settings from plain values, each only where its type fits."""
+    """Settings from plain values, each only where its kind and range fit."""
     out = Settings()
     for entry in dataclasses.fields(Settings):
         if entry.name in data and entry.name != "version":
-            default = getattr(out, entry.name)
-            value = data[entry.name]
+            default, value = getattr(out, entry.name), data[entry.name]
             if isinstance(default, float) and isinstance(value, int) and not isinstance(value, bool):
                 value = float(value)
-            if type(value) is type(default):
+            if type(value) is type(default) and _FITS.get(entry.name, _any)(value):
                 setattr(out, entry.name, value)
     return out
+
+
+def _any(value: Any) -> bool:
+    return True
+
+
+def _names(value: Any) -> bool:
+    return all(isinstance(v, str) for v in value)
+
+
+def _sizes(value: Any) -> bool:
+    return all(isinstance(k, str) and isinstance(v, list) and len(v) == 2
+               and all(isinstance(n, int) and not isinstance(n, bool) and 0 <= n < 100_000 for n in v)
+               for k, v in value.items())  # fmt: skip
+
+
+def _tables(value: Any) -> bool:
+    return all(isinstance(k, str) and isinstance(v, dict) for k, v in value.items())
+
+
+def _between(low: float, high: float) -> Any:
+    return lambda value: low <= value <= high
+
+
+_FITS = {
+    "reach": _between(1, 100), "brush": _between(1, 2000), "strength": _between(0, 1),
+    "autosave_seconds": _between(1, 86_400), "recent": _names, "folded": _names, "splitters": _sizes, "values": _tables,
+}  # fmt: skip
+"""What a value has to be beside its kind, so that a file with wild ones never stops the start."""
 
 
 def save_settings(settings: Settings) -> None:

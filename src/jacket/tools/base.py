@@ -114,6 +114,11 @@ class Tool:
         self.ghost = NO_GHOST
         return had
 
+    @property
+    def previews(self) -> bool:
+        """Whether the ghost shows what a button of the card would do, whatever is under the pointer."""
+        return False
+
     def leave(self) -> None:
         """The pointer left the view or the tool is put away."""
         self.ghost = NO_GHOST

@@ -100,7 +100,7 @@ class FormCamera:
         target = self.target
         if toward is not None:
             target = toward + (self.target - toward) * factor
-        return replace(self, distance=max(self.distance * factor, 1e-6), target=target)
+        return replace(self, distance=float(np.clip(self.distance * factor, 1e-6, 1e9)), target=target)
 
     def framing(self, points: Floats) -> FormCamera:
         """Moved so that the points fill the view."""
@@ -115,17 +115,23 @@ class FormCamera:
 
 @dataclass(frozen=True, eq=False)
 class FlatCamera:
-    """Looks at the sheet: `centre` in sheet units, `scale` pixels a sheet unit."""
+    """Looks at the sheets: `centre` in sheet units, `scale` pixels a sheet unit upwards; `aspect` times as many across,
+    as on a sheet that is not square."""
 
     centre: Floats
     scale: float
     width: int = 400
     height: int = 600
+    aspect: float = 1.0
+
+    @property
+    def _per_unit(self) -> Floats:
+        return np.array([self.scale * self.aspect, self.scale])
 
     @cached_property
     def matrix(self) -> Floats:
         """(4, 4) sheet → clip."""
-        sx, sy = 2 * self.scale / max(self.width, 1), 2 * self.scale / max(self.height, 1)
+        sx, sy = 2 * self._per_unit / [max(self.width, 1), max(self.height, 1)]
         out = np.eye(4)
         out[0, 0], out[0, 3] = sx, -self.centre[0] * sx
         out[1, 1], out[1, 3] = sy, -self.centre[1] * sy
@@ -133,18 +139,16 @@ class FlatCamera:
 
     def project(self, uv: Floats) -> Floats:
         """(N, 2) pixels from the upper left."""
-        uv = np.atleast_2d(uv)
-        x = self.width / 2 + (uv[:, 0] - self.centre[0]) * self.scale
-        y = self.height / 2 - (uv[:, 1] - self.centre[1]) * self.scale
-        return np.stack([x, y], axis=1)
+        at = (np.atleast_2d(uv)[:, :2] - self.centre) * self._per_unit
+        return np.stack([self.width / 2 + at[:, 0], self.height / 2 - at[:, 1]], axis=1)
 
     def place(self, x: float, y: float) -> Floats:
         """(2,) sheet place under a pixel."""
-        return self.centre + np.array([x - self.width / 2, self.height / 2 - y]) / self.scale
+        return np.asarray(self.centre + np.array([x - self.width / 2, self.height / 2 - y]) / self._per_unit)
 
     def shifted(self, dx: float, dy: float) -> FlatCamera:
         """Shifted with the pointer."""
-        return replace(self, centre=self.centre + np.array([-dx, dy]) / self.scale)
+        return replace(self, centre=self.centre + np.array([-dx, dy]) / self._per_unit)
 
     def neared(self, steps: float, x: float, y: float) -> FlatCamera:
         """Nearer at the pointer."""
@@ -156,5 +160,5 @@ class FlatCamera:
     def framing(self, low: Floats, high: Floats) -> FlatCamera:
         """Moved so that a box fills the view."""
         span = np.maximum(high - low, 1e-6)
-        scale = min(self.width / span[0], self.height / span[1]) * 0.82
-        return replace(self, centre=(low + high) / 2, scale=float(scale))
+        scale = min(self.width / (span[0] * self.aspect), self.height / span[1]) * 0.82
+        return replace(self, centre=(low + high) / 2, scale=float(np.clip(scale, 20.0, 200_000.0)))

@@ -28,14 +28,17 @@ from jacket.core.quads.welding import inner_part, part_of, ring_between, sewn_in
 from jacket.core.space.bvh import Bvh
 from jacket.document.document import Document
 from jacket.document.state import Held, JacketObject, SourceObject, State
+from jacket.document.task import Task
 from jacket.errors import EditRefused, SolveError
 from jacket.qt.app import make_app, settle
 from jacket.qt.window import Window
 from jacket.settings import Settings
 from jacket.stages.topology.tools.tidying import Tidy
+from jacket.stages.topology.values import TopologyValues
 from tests.conftest import gone, grid
 from tests.hands import document_over
-from tests.stages.test_commands import FakeHost, box, run
+from tests.host import Headless, put, toggle
+from tests.stages.test_commands import box, run
 
 
 @pytest.fixture(scope="module")
@@ -252,7 +255,7 @@ def test_settings_of_trials_come_back_from_plain_values() -> None:
 
 def test_trials_are_made_again_and_taken_in_part(spot: PolyMesh, jacket: PolyMesh) -> None:
     faces = part_near(jacket, spot.points[2000], 0.45)
-    host = FakeHost(
+    host = Headless(
         State(
             (SourceObject(1, "s", spot),),
             (JacketObject(2, "j", jacket),),
@@ -261,11 +264,11 @@ def test_trials_are_made_again_and_taken_in_part(spot: PolyMesh, jacket: PolyMes
             held=Held("faces", faces),
         )
     )
-    host.values["quads"] = 700
+    put(host, quads=700)
     run(host, "make-trial", "again-trial")
     first, second = host.document.state.trials
     assert first.mesh.points.tobytes() == second.mesh.points.tobytes() and first.settings == second.settings
-    assert any(name == "watch_field" for name, _ in host.calls)
+    assert any(name == "watch_field" for name, _ in host.front.calls)
     taken = run(host, "take-inside")
     assert_sound(taken, jacket)
     host.document.undo()
@@ -328,16 +331,16 @@ def window(qtbot, spot: PolyMesh, jacket: PolyMesh) -> Iterator[Window]:  # type
 
 
 def test_the_field_is_shown_before_there_are_quads(window: Window, qtbot) -> None:  # type: ignore[no-untyped-def]
-    window.values["quads"] = 1500
+    put(window.program, quads=1500)
     window.run(window.commands["make-trial"])
-    qtbot.waitUntil(lambda: window.strokes is not None, timeout=60_000)
-    assert len(window.strokes) > 500 and not window.document.state.trials
-    assert settle(window, 60) and window.strokes is None
+    qtbot.waitUntil(lambda: window.program.strokes is not None, timeout=60_000)
+    assert len(window.program.strokes) > 500 and not window.document.state.trials
+    assert settle(window, 60) and window.program.strokes is None
     assert len(window.document.state.trials) == 1
-    window.toggle("split")
+    toggle(window.program, "split")
     assert settle(window, 60) and window.form.halves == ("Trial 1", "jacket") and window.form.scene.beside
     left = window.form.grabFramebuffer()
-    window.toggle("split")
+    toggle(window.program, "split")
     settle(window, 60)
     assert window.form.halves is None and not window.form.scene.beside
     whole = window.form.grabFramebuffer()
@@ -351,12 +354,12 @@ def test_stopping_frees_the_window_within_a_second(window: Window, qtbot) -> Non
     """Even where a step does not report for long; what it brings later is thrown away."""
     free = threading.Event()
     taken: list[object] = []
-    window.work("sleeping", lambda progress: free.wait(20), taken.append)
+    window.program.start(Task("sleep", lambda progress: free.wait(20), taken.append))
     start = time.monotonic()
-    window._stop_work()
+    window.program.tasks.stop()
     qtbot.waitUntil(lambda: not window.worker.busy, timeout=3000)
     assert time.monotonic() - start < 1.0
-    window.work("counting", lambda progress: 7, taken.append)
+    window.program.start(Task("count", lambda progress: 7, taken.append))
     qtbot.waitUntil(lambda: not window.worker.busy, timeout=3000)
     free.set()
     QApplication.processEvents()
@@ -370,7 +373,7 @@ def test_poles_are_cancelled_from_the_card(window: Window, jacket: PolyMesh, qtb
     a, b = pole_pairs(jacket)[0]
     window.document.hold("points", [a, b])
     assert isinstance(window.tool, Tidy)
-    window.tool.preview("cancel-pair", window.values)
+    window.tool.preview("cancel-pair", window.program.values(TopologyValues))
     assert window.tool.ghost.what
     before = irregular_count(jacket)
     window.run(window.commands["cancel-pair"])
@@ -384,7 +387,7 @@ def test_poles_are_cancelled_from_the_card(window: Window, jacket: PolyMesh, qtb
 
 def test_rows_are_taken_out_and_added_from_the_card() -> None:
     document = document_over(parts.box(1, 1, 1), box(2))
-    host = FakeHost(document.state)
+    host = Headless(document.state)
     mesh = host.document.require_jacket().mesh
     edge = 0
     host.document.hold("edges", [edge])

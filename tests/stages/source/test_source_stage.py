@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -27,9 +28,9 @@ from jacket.qt.app import settle
 from jacket.qt.fields import NumberField, evaluate
 from jacket.qt.window import Window
 from jacket.settings import Settings
-from jacket.stages.checks import key_numbers
 from tests.conftest import cube, icosphere, torus
 from tests.core.source.test_mend import cap_removed, joined, triangles
+from tests.host import put
 
 
 @pytest.fixture
@@ -54,7 +55,7 @@ def do(window: Window, command: str, take: bool = False) -> None:
     window.run(window.commands[command])
     assert settle(window, 60)
     if take:
-        assert window.proposal is not None, window.strip.hint.text()
+        assert window.program.proposal is not None, window.strip.hint.text()
         window.run(window.commands["take-proposal"])
         assert settle(window, 60)
 
@@ -84,17 +85,17 @@ def test_a_scan_is_put_right_step_by_step(window: Window, qtbot) -> None:  # typ
     values = {c.check.id: c.check.value for c in window.strip.chips}
     assert values["holes"] == "2" or int(values["holes"]) >= 1
     assert values["duplicates"] == "4" and values["parts"] == "2" and values["winding"] != "0"
-    window.values["hole"] = 100.0
+    put(window.program, hole=100.0)
     before = source(window)
     for command in ("drop-repeats", "keep-largest", "turn-outward", "close-holes"):
         do(window, command)
-        assert window.proposal is not None and source(window) is not None
+        assert window.program.proposal is not None and source(window) is not None
         assert window.panel.proposal_card.isVisible()
         scene = window.form.scene
         assert len(scene.layers) > 0  # what it would touch is drawn
         qtbot.keyClick(window, Qt.Key.Key_Return)
-        assert settle(window, 60) and window.proposal is None
-    assert examine(source(window)).sound and key_numbers(window.document.state)["source"].endswith("· sound")
+        assert settle(window, 60) and window.program.proposal is None
+    assert examine(source(window)).sound and window.top.tickets["source"].line.endswith("· sound")
     names = [s.name for s in window.document.history.done]
     assert names[1:] == ["drop repeated and flat faces", "keep the largest parts", "turn faces outward", "close holes"]
     for _ in range(4):
@@ -107,15 +108,15 @@ def test_a_proposal_is_left_by_escape_and_dropped_when_the_source_changes(window
     mesh = source(window)
     do(window, "close-holes")
     qtbot.keyClick(window, Qt.Key.Key_Escape)
-    assert window.proposal is None and source(window) is mesh and not window.panel.proposal_card.isVisible()
+    assert window.program.proposal is None and source(window) is mesh and not window.panel.proposal_card.isVisible()
     do(window, "close-holes")
     do(window, "to-ground")
-    assert window.proposal is None
+    assert window.program.proposal is None
     do(window, "drop-repeats")
-    assert window.proposal is None and "no repeated" in window.strip.hint.text()
+    assert window.program.proposal is None and "no repeated" in window.strip.hint.text()
     do(window, "close-holes")
     window.show_stage("topology")
-    assert window.proposal is None
+    assert window.program.proposal is None
 
 
 def test_the_other_mends_in_the_window(window: Window) -> None:
@@ -123,11 +124,11 @@ def test_the_other_mends_in_the_window(window: Window) -> None:
     soup = PolyMesh.from_faces(ball.points[ball.corners], np.arange(ball.n_corners).reshape(-1, 3))
     rng = np.random.default_rng(0)
     with_source(window, soup.with_points(soup.points + rng.normal(0, 1e-5, soup.points.shape)))
-    window.values["weld"] = 1e-3
+    put(window.program, weld=1e-3)
     do(window, "weld-points", take=True)
     assert source(window).n_points == ball.n_points
     do(window, "smooth-noise", take=True)
-    window.values["reduce"] = 1000
+    put(window.program, reduce=1000)
     do(window, "reduce", take=True)
     assert source(window).n_faces == 1000
     leaves = PolyMesh.from_faces(
@@ -146,7 +147,7 @@ def test_locked_sources_are_neither_mended_nor_moved(window: Window) -> None:
     mesh = source(window)
     for command in ("close-holes", "to-ground", "up-axis", "remove-source", "freeze"):
         do(window, command)
-    assert source(window) is mesh and window.proposal is None
+    assert source(window) is mesh and window.program.proposal is None
     do(window, "to-ground")
     assert "locked" in window.strip.hint.text()
     do(window, "lock-source")
@@ -213,7 +214,7 @@ def test_gauge_measures_and_scales_to_what_is_typed(window: Window, qtbot) -> No
     a, b = front(window, ball), front(window, ball, 900)
     hand.click(a)
     hand.click(b)
-    tool = window.tools["gauge"]
+    tool = window.program.tools["gauge"]
     assert tool.distance == pytest.approx(np.linalg.norm(a - b), abs=0.03)
     field = next(f for f in window.panel.tool_card.findChildren(NumberField) if f.isEnabled())
     field.setText("30 cm")
@@ -261,9 +262,9 @@ def test_the_jacket_goes_where_the_source_goes(window: Window) -> None:
     window.show_stage("source")
     settle(window, 30)
     jacket = window.document.require_jacket().mesh
-    window.values["up"] = "z"
+    put(window.program, up="z")
     do(window, "up-axis")
-    window.values["factor"] = 2.5
+    put(window.program, factor=2.5)
     do(window, "scale-factor")
     do(window, "to-ground")
     moved = window.document.require_jacket().mesh
@@ -279,10 +280,10 @@ def test_the_jacket_goes_where_the_source_goes(window: Window) -> None:
     do(window, "centre")
     do(window, "freeze")
     assert not window.document.state.chosen_source.was_placed
-    window.values["unit"] = "inches"
+    put(window.program, unit="inches")
     do(window, "from-unit")
     assert window.document.state.chosen_source.placing[0, 0] == 0.0254
-    window.values["factor"] = 1.0
+    put(window.program, factor=1.0)
     do(window, "scale-factor")
     assert "stands so already" in window.strip.hint.text()
 
@@ -294,10 +295,10 @@ def test_the_mirror_plane_is_found_shown_and_set(window: Window, spot: PolyMesh)
     assert window.display.heat is not None and window.form.scene.look.shade == "heat"
     do(window, "mirror-to-x")
     assert window.display.heat is None and window.document.state.mirror == "x"
-    window.set_look("mirror", "x")
+    window.program.measure_mirror("x")
     settle(window, 60)
     assert window.display.heat is not None and window.display.heat.values.mean() < 0.3
-    window.set_look("mirror", "")
+    window.program.measure_mirror("")
     assert window.display.heat is None and window.form.scene.look.shade == "smooth"
 
 
@@ -309,11 +310,10 @@ def test_looks(window: Window) -> None:
     assert window.form.scene.look.shade == "clay"
     cut.activated.emit(2)
     assert window.form.scene.look.cut == (0.0, 1.0, 0.0, 0.0)
-    window.set_look("cut_share", 1.0)
+    window.program.show(replace(window.display, cut_share=1.0))
     assert window.form.scene.look.cut[3] == pytest.approx(1.0)
-    fold = look.title.text()
-    look._fold(True)
-    assert look.title.text() != fold and not look.body.isVisible()
+    look.fold(True)
+    assert look.folded and not look.body.isVisible() and look.fold_mark.text() == "▸"
 
 
 # ---- several sources, several files --------------------------------------------------------------------
@@ -381,12 +381,12 @@ def test_checks_light_their_offenders_one_after_another(window: Window) -> None:
     holes = next(c for c in window.strip.checks if c.id == "holes")
     counts = []
     for _ in range(3):
-        window.checking.show(holes)
+        window.checking.show(holes, window._frame_places)
         settle(window, 30)
-        counts.append(len(window.offenders))
+        counts.append(len(window.program.lit))
     assert counts[0] == counts[1] + counts[2] and "u round" in window.strip.hint.text()
     for check in window.strip.checks:
-        window.checking.show(check)
+        window.checking.show(check, window._frame_places)
         assert settle(window, 30)
 
 
@@ -399,26 +399,26 @@ def test_a_newer_file_is_offered_and_the_jacket_refitted(window: Window, tmp_pat
     write_mesh(ring, path)
     window.filing.open_path(path)
     assert settle(window, 30)
-    window.values["factor"] = 2.0
+    put(window.program, factor=2.0)
     do(window, "scale-factor")
     jacket = torus(24, 12)
     jacket = jacket.with_points(jacket.points * 2).with_uv(np.random.default_rng(0).random((jacket.n_corners, 2)))
     window.document.edit_jacket("draw", jacket)
-    assert not window.panel.changed_card.isVisible()
+    assert not window.panel.newer_card.isVisible()
     swollen = ring.points.copy()
     swollen[:, 2] *= 1.3
     write_mesh(ring.with_points(swollen), path)
     os.utime(path, ns=(1, window.document.state.sources[0].stamp[0] + 10**9))
-    qtbot.waitUntil(lambda: window.panel.changed_card.isVisible(), timeout=15_000)
-    button = next(b for b in window.panel.changed_card.findChildren(QPushButton) if b.objectName() == "main")
+    qtbot.waitUntil(lambda: window.panel.newer_card.isVisible(), timeout=15_000)
+    button = next(b for b in window.panel.newer_card.findChildren(QPushButton) if b.objectName() == "main")
     button.click()
-    assert settle(window, 60) and not window.panel.changed_card.isVisible()
+    assert settle(window, 60) and not window.panel.newer_card.isVisible()
     state = window.document.state
     new, refitted = state.sources[0].mesh, window.document.require_jacket().mesh
     assert np.allclose(new.points, swollen * 2) and np.array_equal(refitted.corners, jacket.corners)
     assert np.array_equal(refitted.uv, jacket.uv)
     assert refitted.points[:, 2].max() == pytest.approx(2 * 1.3 * 0.7, abs=0.02)
-    assert window.display.on["moved"] and refitted.point_data["moved"].max() > 1
+    assert window.display.is_on("moved") and refitted.point_data["moved"].max() > 1
     assert window.document.last_step == "take the new ring"
     window.show_stage("topology")
     settle(window, 30)
@@ -440,9 +440,9 @@ def test_a_newer_file_can_be_left(window: Window, tmp_path: Path, qtbot) -> None
     window.filing.open_path(path)
     assert settle(window, 30)
     write_mesh(icosphere(3), path)
-    qtbot.waitUntil(lambda: window.panel.changed_card.isVisible(), timeout=15_000)
-    next(b for b in window.panel.changed_card.findChildren(QPushButton) if b.objectName() == "").click()
-    assert not window.panel.changed_card.isVisible() and window.watching.changed() is None
+    qtbot.waitUntil(lambda: window.panel.newer_card.isVisible(), timeout=15_000)
+    next(b for b in window.panel.newer_card.findChildren(QPushButton) if b.objectName() == "").click()
+    assert not window.panel.newer_card.isVisible() and window.watching.changed() is None
     do(window, "take-new-file")  # asked for by hand it is taken all the same
     assert source(window).n_faces == 1280
 
@@ -458,14 +458,14 @@ def test_a_source_without_a_file_has_no_newer_one(window: Window) -> None:
 
 def test_a_heavy_source_is_seen_before_it_can_be_picked(window: Window, tmp_path: Path, qtbot) -> None:  # type: ignore[no-untyped-def]
     write_mesh(icosphere(7), tmp_path / "heavy.ply")  # 327,680 triangles
-    start, later = window.preparer.start, []
-    window.preparer.start = lambda *job: later.append(job)  # type: ignore[method-assign]
+    start, later = window.looking.preparer.start, []
+    window.looking.preparer.start = lambda *job: later.append(job)  # type: ignore[method-assign]
     window.filing.open_path(tmp_path / "heavy.ply")
     qtbot.waitUntil(lambda: len(window.document.state.sources) == 1, timeout=60_000)
     assert window.form.scene.base[0].triangles <= 60_000 and not window.form.ready()
     window.form.act(lambda: pytest.fail("a tool was asked before the source could be picked"))
-    window.preparer.start = start  # type: ignore[method-assign]
-    window.preparer.start(*later[0])
+    window.looking.preparer.start = start  # type: ignore[method-assign]
+    window.looking.preparer.start(*later[0])
     assert settle(window, 120)
     assert window.form.scene.base[0].triangles == 327_680 and window.form.ready()
     assert window.form.scene.lights[0][0].triangles <= 60_000

@@ -23,8 +23,9 @@ from jacket.stages.topology.tools.ladder import Ladder
 from jacket.stages.topology.tools.moving import Lift, Move
 from jacket.stages.topology.tools.rows import Rows
 from jacket.stages.topology.tools.sleeve import Sleeve
-from jacket.stages.topology.tools.tidying import TIDY_VALUES, TIDYINGS, Tidy
+from jacket.stages.topology.tools.tidying import TIDYINGS, Tidy
 from jacket.stages.topology.tools.weave import Weave
+from jacket.stages.topology.values import TopologyValues
 from jacket.tools.base import Tool, ToolSettings
 from jacket.tools.events import Pointer
 from jacket.tools.holding import Hold
@@ -110,7 +111,7 @@ def _gesture(tool: Tool, camera: FormCamera, rng: np.random.Generator, document:
         action = TIDYINGS[str(rng.choice(list(TIDYINGS)))]
         mesh = document.require_jacket().mesh
         if action.id != "dissolve-idle":
-            document.edit_jacket(action.step, action.run(document, TIDY_VALUES))
+            document.edit_jacket(action.step, action.run(document, TopologyValues()))
         assert document.require_jacket().mesh is not mesh or action.id == "dissolve-idle"
         return
     # Loops on a closed jacket may wind over all of it; keep the session small.

@@ -18,36 +18,35 @@ from jacket.document.edits import trials as trials_steps
 from jacket.document.state import Held, JacketObject
 from jacket.errors import EditRefused, JacketError
 from jacket.formats.project.records import load_project, save_project
-from jacket.stages.commands import build_commands
-from jacket.stages.topology.hand_commands import HAND_VALUES, forget_choice, hold_choice, keep_choice
+from jacket.stages.topology.held_commands import forget_choice, hold_choice, keep_choice
 from jacket.stages.topology.tools.brushes import Nudge, Relax, Unpick
 from jacket.stages.topology.tools.moving import Lift, Move
 from jacket.stages.topology.tools.tidying import TIDYINGS, Tidy, merge_count
+from jacket.stages.topology.values import TopologyValues
 from jacket.tools.base import ToolSettings
 from jacket.tools.holding import Hold
 from jacket.tools.view import FormCamera
 from tests.conftest import cube, grid, icosphere
 from tests.hands import Hand, document_over
+from tests.host import Headless
 from tests.stages.topology.test_drawing_tools import off_source
 
 CAMERA = FormCamera(np.zeros(3), 6.0, yaw=0, pitch=0, width=800, height=800)
-COMMANDS = build_commands()
 
 
-class Bench:
-    """What commands need of a program, with one answer for every question."""
+class Bench(Headless):
+    """A program over a document, with one answer for every question."""
 
     def __init__(self, document: Document, answer: str = "") -> None:
-        self.document, self.answer = document, answer
-        self.values = dict(HAND_VALUES)
+        super().__init__(document)
+        self.answer = answer
 
     def ask_text(self, title: str, label: str, text: str) -> str:
         return self.answer or text
 
-    def run(self, command: str, **values: object) -> None:
-        self.values.update(values)
-        assert COMMANDS[command].available(self.document.state), command
-        COMMANDS[command].run(self)  # type: ignore[arg-type]
+    def run(self, command: str, **values: object) -> None:  # type: ignore[override]
+        self.set(**values)
+        self.do(command)
 
 
 def flat_document(n: int = 6, mirror: str = "") -> Document:
@@ -272,7 +271,7 @@ def test_cleaning_commands() -> None:
     mesh = document.require_jacket().mesh
     moved = mesh.points.copy()
     document.edit_jacket("x", mesh.with_points(moved))
-    assert merge_count(document, bench.values) == 0
+    assert merge_count(document, bench.values(TopologyValues)) == 0
     with pytest.raises(EditRefused, match="raise the distance"):
         bench.run("merge-near", merge_distance=1e-9)
     with pytest.raises(EditRefused, match="Nothing is folded"):
@@ -285,14 +284,14 @@ def test_cleaning_commands() -> None:
 def test_pointing_at_a_button_shows_what_it_would_do() -> None:
     document = bumpy()
     tool = Tidy(document, ToolSettings())
-    tool.preview("straighten", dict(HAND_VALUES))
+    tool.preview("straighten", TopologyValues())
     assert "Hold a path" in tool.ghost.what and len(tool.ghost.lines) == 0
     document.hold("points", [0, 30])
     before = document.state
     for action in TIDYINGS:
-        tool.preview(action, dict(HAND_VALUES))
+        tool.preview(action, TopologyValues())
         assert tool.ghost.what
-    tool.preview("straighten", dict(HAND_VALUES))
+    tool.preview("straighten", TopologyValues())
     assert len(tool.ghost.lines) > 0 and document.state is before
     tool.preview("", {})
     assert tool.ghost.what == ""

@@ -131,10 +131,10 @@ def largest_flat(points: Floats, within: float = 4.0) -> tuple[Floats, float]:
     for k in np.argsort(-areas, kind="stable")[:60]:
         towards, chosen = normals[k], np.zeros(len(areas), bool)
         for _ in range(3):
-            reach = (corner.reshape(-1, 3) @ towards).reshape(-1, 3)
-            chosen = (normals @ towards > np.cos(np.radians(within))) & (
-                reach.min(axis=1) > reach.max() - 0.01 * extent
-            )
+            along = [corner[:, j] @ towards for j in range(3)]
+            least = np.minimum(np.minimum(along[0], along[1]), along[2])
+            most = max(float(a.max()) for a in along)
+            chosen = (normals @ towards > np.cos(np.radians(within))) & (least > most - 0.01 * extent)
             if not chosen.any():
                 break
             towards = (normals[chosen] * areas[chosen, None]).sum(axis=0)

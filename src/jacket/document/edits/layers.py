@@ -11,7 +11,8 @@ import numpy as np
 from jacket.core.mesh.choosing import as_kind
 from jacket.core.mesh.cleaning import near_merged
 from jacket.core.mesh.pieces import mirrored_copy, put_side_by_side, split_off, turned_copy
-from jacket.core.mesh.polymesh import Floats, PolyMesh
+from jacket.core.mesh.polymesh import ISLAND, Floats, PolyMesh
+from jacket.core.uv.identity import IslandRecord
 from jacket.document.document import Document
 from jacket.document.state import Held, JacketObject, State, Trial, free_name
 from jacket.errors import EditRefused, JacketError
@@ -27,9 +28,12 @@ def layer_of(state: State, layer_id: int) -> JacketObject:
     return found
 
 
-def _with_layer(state: State, name: str, mesh: PolyMesh, after: int | None = None) -> State:
-    """A new layer behind another one, made the active one."""
+def _with_layer(state: State, name: str, mesh: PolyMesh, like: JacketObject | None = None) -> State:
+    """A new layer, made the active one: behind another one that it is `like`, whose islands' names it takes, or last."""
     layer = JacketObject(state.next_id, free_name({j.name for j in state.jackets}, name), mesh)
+    if like is not None:
+        layer = replace(layer, islands=like.islands, next_island=like.next_island)
+    after = like.id if like is not None else None
     at = next((k + 1 for k, j in enumerate(state.jackets) if j.id == after), len(state.jackets))
     jackets = (*state.jackets[:at], layer, *state.jackets[at:])
     return state.with_(jackets=jackets, active=layer.id, next_id=state.next_id + 1, held=Held())
@@ -93,6 +97,19 @@ def _check_open(layers: list[JacketObject]) -> None:
             raise JacketError(f"{layer.name} is locked; unlock it on the bench first.")
 
 
+def _renumbered(mesh: PolyMesh, by: int) -> PolyMesh:
+    """The mesh with the numbers of its islands counted on."""
+    data = {k: np.where(v > 0, v + by, 0).astype(np.int32) if k.startswith(ISLAND) else v for k, v in mesh.face_data.items()}
+    return mesh.with_(face_data=data)
+
+
+def _with_own_names(records: list[IslandRecord]) -> tuple[IslandRecord, ...]:
+    out: list[IslandRecord] = []
+    for record in records:
+        out.append(replace(record, name=free_name({r.name for r in out}, record.name)))
+    return tuple(out)
+
+
 def _welded_at_one_spot(mesh: PolyMesh) -> PolyMesh:
     """Points at one spot welded, where there are some and the surface allows it."""
     try:
@@ -108,11 +125,16 @@ def join_layers(document: Document) -> None:
     if len(layers) < 2:
         raise JacketError("Joining needs two visible layers or more; show them on the bench first.")
     _check_open(layers)
-    mesh = put_side_by_side([j.mesh for j in layers])
-    mesh = _welded_at_one_spot(mesh)
     kept = next((j for j in layers if j.id == state.active), layers[0])
-    rest = tuple(replace(kept, mesh=mesh) if j.id == kept.id else j for j in state.jackets
-                 if j.id == kept.id or not j.visible)  # fmt: skip
+    # Numbers of islands are a layer's own: those of the others are counted on from the one that stays.
+    rows, records, first = [], list[IslandRecord](), 0
+    for layer in [kept, *(j for j in layers if j is not kept)]:
+        rows.append(_renumbered(layer.mesh, first))
+        records += [replace(r, id=r.id + first) for r in layer.islands]
+        first += layer.next_island
+    mesh = _welded_at_one_spot(put_side_by_side([m for m in rows if m.n_points]))
+    joined = replace(kept, mesh=mesh, islands=_with_own_names(records), next_island=first + 1)
+    rest = tuple(joined if j.id == kept.id else j for j in state.jackets if j.id == kept.id or not j.visible)
     document.apply("join the layers", state.with_(jackets=rest, active=kept.id, held=Held()))
 
 
@@ -123,20 +145,20 @@ def split_held(document: Document) -> None:
     faces = np.unique(np.concatenate([as_kind(layer.mesh, h.kind, h.ids, "faces") for h in held.parts] or [held.ids]))
     rest, apart = split_off(layer.mesh, faces)
     state = document.state.with_jacket_mesh(rest, Held())
-    document.apply("split into a layer", _with_layer(state, f"{layer.name} part", apart, layer.id))
+    document.apply("split into a layer", _with_layer(state, f"{layer.name} part", apart, layer))
 
 
 def copy_layer(document: Document) -> None:
     """A second layer like the active one."""
     layer = document.require_jacket()
-    document.apply("duplicate a layer", _with_layer(document.state, f"{layer.name} copy", layer.mesh, layer.id))
+    document.apply("duplicate a layer", _with_layer(document.state, f"{layer.name} copy", layer.mesh, layer))
 
 
 def mirror_layer(document: Document, axis: int) -> None:
     """A copy of the active layer on the other side of a plane through the origin."""
     layer = document.require_jacket()
     mesh = mirrored_copy(layer.mesh, axis)
-    document.apply("mirror a layer", _with_layer(document.state, f"{layer.name} mirrored", mesh, layer.id))
+    document.apply("mirror a layer", _with_layer(document.state, f"{layer.name} mirrored", mesh, layer))
 
 
 def radial_layers(document: Document, axis: int, count: int, centre: Floats) -> None:

@@ -7,11 +7,12 @@ from typing import Any
 
 import numpy as np
 
+from jacket.core.derive import surface_of
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.source.placing import placed
 from jacket.core.source.rebuild import joined
 from jacket.document.document import Document
-from jacket.document.state import Held, JacketObject, SourceObject, free_name
+from jacket.document.state import Held, JacketObject, SourceObject, State, free_name
 from jacket.errors import JacketError
 
 
@@ -113,3 +114,21 @@ def take_new_source(document: Document, source_id: int, mesh: PolyMesh, stamp: t
     state = s.with_source(replace(source, mesh=mesh, stamp=stamp))
     refitted = tuple(replace(j, mesh=jackets.get(j.id, j.mesh)) for j in s.jackets)
     document.apply(f"take the new {source.name}", state.with_(jackets=refitted))
+
+
+def layers_over(state: State, source_id: int) -> list[JacketObject]:
+    """Layers that lie on a source: all where it is the only one, else those whose points are nearer to it than to any
+    other, most of them."""
+    layers = [j for j in state.jackets if j.mesh.n_faces]
+    if len(state.sources) < 2:
+        return layers
+    own = next(s for s in state.sources if s.id == source_id)
+    others = [s for s in state.sources if s.id != source_id and s.mesh.n_faces]
+    out = []
+    for layer in layers:
+        some = layer.mesh.points[:: max(1, layer.mesh.n_points // 2000)]
+        here = surface_of(own.mesh).closest(some)[2]
+        there = np.min([surface_of(s.mesh).closest(some)[2] for s in others], axis=0) if others else np.inf
+        if float((here <= there).mean()) >= 0.5:
+            out.append(layer)
+    return out

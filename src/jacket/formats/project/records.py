@@ -20,6 +20,7 @@ from jacket.core.mesh.materials import Material
 from jacket.core.mesh.polymesh import CUT, PIN, UV, PolyMesh, sorted_pairs
 from jacket.core.quads.steering import Guide, Paint
 from jacket.core.uv.identity import IslandRecord
+from jacket.document.islands import with_island_numbers
 from jacket.document.state import JacketObject, SourceObject, State, Trial
 from jacket.errors import FormatError, JacketError
 from jacket.formats.atomic import read_bytes, write_bytes
@@ -131,7 +132,7 @@ def _read(reader: Reader) -> State:
     trials = tuple(Trial(int(t["id"]), str(t["name"]), mesh(t["mesh"]), dict(t["settings"]), dict(t["figures"]))
                    for t in manifest["trials"])  # fmt: skip
     used = [*(s.id for s in sources), *(j.id for j in jackets), *(t.id for t in trials)]
-    return State(
+    state = State(
         sources, jackets, trials, active=int(manifest["active"]),
         mirror=manifest["mirror"] if manifest["mirror"] in ("", "x", "y", "z") else "",
         sheets=checked_sheets(tuple(_sheet(s) for s in manifest["sheets"])),
@@ -139,6 +140,8 @@ def _read(reader: Reader) -> State:
         active_source=int(manifest.get("active_source", -1)),
         guides=tuple(_guide(g) for g in manifest.get("guides", ())), paint=_paint(reader),
     )  # fmt: skip
+    # Islands of files before version 3 have no numbers and names yet.
+    return with_island_numbers(State(), state)
 
 
 def _sheet(entry: dict[str, Any]) -> Sheet:

@@ -25,6 +25,7 @@ class Keeper:
         self.folder = state_dir() / "recovery"
         self.file = self.folder / f"{os.getpid()}.jacket"
         self._kept: State | None = None
+        self._adopted: list[Path] = []
         self._thread: threading.Thread | None = None
 
     def keep(self) -> bool:
@@ -51,11 +52,16 @@ class Keeper:
         if self._thread is not None:
             self._thread.join(seconds)
 
+    def adopt(self, file: Path) -> None:
+        """Look after a recovery file whose work was taken up again: it stays until that is saved or given up."""
+        self._adopted.append(file)
+
     def clear(self) -> None:
         """Nothing needs recovering: saved or given up on purpose."""
         self.wait()
-        self.file.unlink(missing_ok=True)
-        self.file.with_suffix(".json").unlink(missing_ok=True)
+        for file in (self.file, *self._adopted):
+            forget(file)
+        self._adopted.clear()
         self._kept = self.document.state
 
 

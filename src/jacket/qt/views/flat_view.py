@@ -1,7 +1,8 @@
-"""The flat view: the sheet, its islands, pixel rulers and names."""
+"""The flat view: the sheets, their islands, pixel rulers and names."""
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -9,6 +10,8 @@ from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QPainter
 
 from jacket.core.derive import islands_of
+from jacket.core.layout.sheets import Sheet
+from jacket.core.uv.identity import IslandRecord, island_numbers
 from jacket.document.document import Document
 from jacket.qt.theme import DAY, Palette, font
 from jacket.qt.views.glview import GlView
@@ -19,7 +22,7 @@ CHIPS = [("checker", "Checker"), ("stretch", "Stretch"), ("names", "Names")]
 
 
 class FlatView(GlView):
-    """The sheet."""
+    """The sheets side by side."""
 
     view_name = "flat"
 
@@ -46,11 +49,19 @@ class FlatView(GlView):
         )  # fmt: skip
 
     def sized(self, width: int, height: int) -> None:
-        from dataclasses import replace
-
         self.camera = replace(self.camera, width=width, height=height)
         if not self._framed:
-            self.camera = self.camera.framing(np.zeros(2), np.ones(2))
+            self._frame(*self._whole())
+
+    def show_sheets(self) -> None:
+        """The sheets changed: a sheet that is not square is as wide as its pixels say."""
+        sheet = self.document.state.sheet
+        aspect = sheet.width / sheet.height
+        if aspect != self.camera.aspect:
+            self.camera = replace(self.camera, aspect=aspect)
+            self._camera_moved()
+        if not self._framed:
+            self._frame(*self._whole())
 
     def drag_camera(self, kind: str, dx: float, dy: float) -> None:
         self._framed = True
@@ -60,61 +71,90 @@ class FlatView(GlView):
         self._framed = True
         self.camera = self.camera.neared(steps, at.x(), at.y())
 
+    def _whole(self) -> tuple[Any, Any]:
+        """Low and high corner of all sheets."""
+        origins = np.array([s.origin for s in self.document.state.sheets])
+        return origins.min(axis=0), origins.max(axis=0) + 1.0
+
+    def _frame(self, low: Any, high: Any) -> None:
+        self.camera = self.camera.framing(low, high)
+        self._camera_moved()
+
     def frame_sheet(self) -> None:
-        """Show the whole sheet and whatever lies beside it."""
-        low, high = np.zeros(2), np.ones(2)
+        """Show all sheets and whatever lies beside them."""
+        low, high = self._whole()
         jacket = self.document.state.jacket
         uv = jacket.mesh.uv if jacket is not None else None
         if uv is not None and np.isfinite(uv).any():
             low, high = np.minimum(low, np.nanmin(uv, axis=0)), np.maximum(high, np.nanmax(uv, axis=0))
-        self.camera = self.camera.framing(low, high)
-        self._camera_moved()
+        self._frame(low, high)
 
     def frame_uv(self, uv: Any) -> None:
         """Show some places of the sheet."""
         uv = uv[np.isfinite(uv).all(axis=1)]
         if len(uv):
             self._framed = True
-            self.camera = self.camera.framing(uv.min(axis=0), uv.max(axis=0))
-            self._camera_moved()
+            self._frame(uv.min(axis=0), uv.max(axis=0))
 
     # ---- rulers and names ----------------------------------------------------------------------
     def _paint_extra(self, painter: QPainter) -> None:
-        self._rulers(painter)
+        sheets = self.document.state.sheets
+        for sheet in sheets:
+            self._ruler(painter, sheet, len(sheets) > 1)
         if self.show_names:
             self._names(painter)
 
-    def _rulers(self, painter: QPainter) -> None:
-        size = self.document.state.sheet.size
+    def _ruler(self, painter: QPainter, sheet: Sheet, named: bool) -> None:
+        """Pixels along the lower edge of a sheet, and its name and tile above it where there are several."""
         painter.setFont(font(10))
         painter.setPen(QColor(self.palette_.soft))
-        low, high = self.camera.project(np.array([[0.0, 0.0], [1.0, 1.0]]))
-        steps = 4 if high[0] - low[0] > 220 else 2
-        for k in range(steps + 1):
-            x = low[0] + (high[0] - low[0]) * k / steps
-            text = f"{size * k // steps}" + (" px" if k == steps else "")
+        low, high = self.camera.project(np.array([sheet.origin, sheet.origin + 1.0]))
+        wide = high[0] - low[0]
+        steps = 4 if wide > 220 else 2 if wide > 90 else 1
+        for k in range(1 if named else 0, steps + 1):
+            x = low[0] + wide * k / steps
+            text = f"{sheet.width * k // steps}" + (" px" if k == steps else "")
             painter.drawText(QRectF(x - 34, low[1] + 4, 68, 14), Qt.AlignmentFlag.AlignCenter, text)
+        if named:
+            painter.setFont(font(10, bold=sheet is self.document.state.sheet))
+            painter.drawText(QRectF(low[0], high[1] - 16, max(wide, 60), 14),
+                             Qt.AlignmentFlag.AlignLeft, f"{sheet.name} · {sheet.tile}")  # fmt: skip
 
     def _names(self, painter: QPainter) -> None:
-        jacket = self.document.state.jacket
+        state = self.document.state
+        jacket = state.jacket
         if jacket is None or jacket.mesh.uv is None or not np.isfinite(jacket.mesh.uv).any():
             return
-        islands = islands_of(jacket.mesh, self.document.state.sheets)
+        islands, numbers = islands_of(jacket.mesh, state.sheets), island_numbers(jacket.mesh)
+        first = np.unique(islands.labels, return_index=True)[1]
+        records = {r.id: r for r in jacket.islands}
         boxes = islands.boxes
         painter.setFont(font(10, bold=True))
         for k in range(islands.count):
-            if not np.isfinite(boxes[k]).all():
-                continue
-            a, b = self.camera.project(np.array([boxes[k, :2], boxes[k, 2:]]))
-            if b[0] - a[0] < 34 or a[1] - b[1] < 24:
-                continue
-            x, y = (a + b) / 2
-            text = f"Island {k + 1}"
-            width = painter.fontMetrics().horizontalAdvance(text) + 12
-            if width > b[0] - a[0]:
-                text, width = f"{k + 1}", 22
-            painter.setPen(Qt.PenStyle.NoPen)
-            painter.setBrush(QColor(self.palette_.card))
-            painter.drawRect(QRectF(x - width / 2, y - 9, width, 18))
-            painter.setPen(QColor(self.palette_.ink))
-            painter.drawText(QRectF(x - width / 2, y - 9, width, 18), Qt.AlignmentFlag.AlignCenter, text)
+            record = records.get(int(numbers[first[k]])) if numbers is not None else None
+            if record is not None and np.isfinite(boxes[k]).all():
+                a, b = self.camera.project(np.array([boxes[k, :2], boxes[k, 2:]]))
+                self._name(painter, record, a, b)
+
+    def _name(self, painter: QPainter, record: IslandRecord, a: Any, b: Any) -> None:
+        """The name of an island over its middle, where there is room; a moss tick where it is done."""
+        room, high = b[0] - a[0], a[1] - b[1]
+        tick = "✓ " if record.done else ""
+        text = tick + record.name + (" ⚿" if record.lock else "")
+        width = painter.fontMetrics().horizontalAdvance(text) + 12
+        if room < 26 or high < 20:
+            return
+        if width > room + 30:
+            text = painter.fontMetrics().elidedText(text, Qt.TextElideMode.ElideRight, int(room) - 6)
+            width = painter.fontMetrics().horizontalAdvance(text) + 8
+            if len(text) < 4:
+                return
+        x, y = (a + b) / 2
+        box = QRectF(x - width / 2, y - 9, width, 18)
+        card = QColor(self.palette_.card)
+        card.setAlpha(225)
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(card)
+        painter.drawRect(box)
+        painter.setPen(QColor(self.palette_.good if record.done else self.palette_.ink))
+        painter.drawText(box, Qt.AlignmentFlag.AlignCenter, text)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -78,7 +79,7 @@ class FormView(GlView):
         """Where the outlines of jacket and source differ from here, and by how much of the source's."""
         state = self.document.state
         source, jacket = state.source, state.jacket
-        if source is None or jacket is None or jacket.mesh.n_faces == 0:
+        if source is None or jacket is None or jacket.mesh.n_faces == 0 or not source.visible or not jacket.visible:
             return
         key = (self.camera, source.mesh, jacket.mesh)
         if self._difference is None or any(a is not b for a, b in zip(self._difference[0], key, strict=True)):
@@ -108,9 +109,12 @@ class FormView(GlView):
             ctrl=bool(modifiers & Qt.KeyboardModifier.ControlModifier), pressure=self.pressure,
         )  # fmt: skip
 
-    def sized(self, width: int, height: int) -> None:
-        from dataclasses import replace
+    @property
+    def per_unit(self) -> float:
+        """About how many pixels a unit has at the place that is looked at."""
+        return self.height() / (2 * np.tan(np.radians(self.camera.opening) / 2) * self.camera.distance)
 
+    def sized(self, width: int, height: int) -> None:
         self.camera = replace(self.camera, width=width, height=height)
 
     def drag_camera(self, kind: str, dx: float, dy: float) -> None:

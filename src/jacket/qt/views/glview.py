@@ -11,8 +11,10 @@ import numpy as np
 from PySide6.QtCore import QPointF, Qt, QTimer, Signal
 from PySide6.QtGui import QCursor, QMouseEvent, QTabletEvent, QWheelEvent
 from PySide6.QtOpenGLWidgets import QOpenGLWidget
-from PySide6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QWidget
 
+from jacket.commands.display import Display
+from jacket.errors import JacketError
+from jacket.qt.views.chips import ChipBar
 from jacket.qt.views.overlay import Overlay
 from jacket.render.renderer import Renderer
 from jacket.render.scene import Scene
@@ -34,6 +36,7 @@ class GlView(QOpenGLWidget):
     menu_wanted = Signal(object)
     chip_toggled = Signal(str)
     acted = Signal()
+    camera_changed = Signal()
 
     def __init__(self, title: str, chips: list[tuple[str, str]], title_colour: str) -> None:
         super().__init__()
@@ -49,6 +52,7 @@ class GlView(QOpenGLWidget):
         self.ready: Callable[[], bool] = lambda: True
         self._failed = False
         self._drag: str = ""
+        self._button = Qt.MouseButton.NoButton
         self.pressure = 1.0
         """Of the pen, 0..1; a mouse presses fully."""
         self._last = QPointF()
@@ -61,9 +65,9 @@ class GlView(QOpenGLWidget):
         self._more = QTimer(self, interval=5, singleShot=True)
         self._more.timeout.connect(self.update)
         self.overlay = Overlay(self, self.project)
-        self.chips: dict[str, QPushButton] = {}
-        self._bar = QWidget(self)
-        self._build_chips(title, chips, title_colour)
+        self.chip_bar = ChipBar(self, title, chips, title_colour)
+        self.chip_bar.toggled.connect(self.chip_toggled.emit)
+        self._bar, self.title, self.chips = self.chip_bar, self.chip_bar.title, self.chip_bar.chips
 
     # ---- for the two views to fill in ----------------------------------------------------------
     def project(self, points: Any) -> Any:
@@ -91,29 +95,9 @@ class GlView(QOpenGLWidget):
         raise NotImplementedError
 
     # ---- chips ---------------------------------------------------------------------------------
-    def _build_chips(self, title: str, chips: list[tuple[str, str]], colour: str) -> None:
-        row = QHBoxLayout(self._bar)
-        row.setContentsMargins(12, 0, 8, 0)
-        row.setSpacing(5)
-        self.title = label = QLabel(title)
-        label.setStyleSheet(f"color: {colour}; font-weight: bold; background: transparent;")
-        row.addWidget(label)
-        row.addSpacing(8)
-        for name, text in chips:
-            chip = QPushButton(text)
-            chip.setObjectName("chip")
-            chip.setCheckable(True)
-            chip.setFocusPolicy(Qt.FocusPolicy.TabFocus)
-            chip.clicked.connect(lambda _=False, n=name: self.chip_toggled.emit(n))
-            row.addWidget(chip)
-            self.chips[name] = chip
-        row.addStretch(1)
-        self._bar.setAttribute(Qt.WidgetAttribute.WA_TranslucentBackground)
-
-    def show_chips(self, on: dict[str, bool]) -> None:
-        """Set the chips to what is displayed."""
-        for name, chip in self.chips.items():
-            chip.setChecked(on.get(name, False))
+    def show_chips(self, display: Display, hidden: tuple[str, ...] = ()) -> None:
+        """Set the chips to what is displayed; those in `hidden` have nothing to switch now."""
+        self.chip_bar.show(display, hidden)
 
     # ---- OpenGL --------------------------------------------------------------------------------
     def initializeGL(self) -> None:  # noqa: N802 - Qt's name
@@ -123,10 +107,14 @@ class GlView(QOpenGLWidget):
             self._report(error)
 
     def resizeEvent(self, event: Any) -> None:  # noqa: N802 - Qt's name
+        # Qt paints at once: the camera has to know its size before.
+        self.sized(self.width(), self.height())
         super().resizeEvent(event)
         self.overlay.resize(self.size())
         self._bar.setGeometry(0, 8, self.width(), 30)
-        self.sized(self.width(), self.height())
+        self.chip_bar.fit(self.width())
+        self.camera_changed.emit()
+        self.overlay.update()
 
     def paintGL(self) -> None:  # noqa: N802 - Qt's name
         if self.renderer is None:
@@ -175,17 +163,18 @@ class GlView(QOpenGLWidget):
     def _camera_moved(self) -> None:
         self.moving = True
         self._settle.start()
+        self.camera_changed.emit()
         self.update()
         self.overlay.update()
 
     def _settled(self) -> None:
+        # Whatever waited for the view to stand still, labels too, is drawn again.
         self.moving = False
         self.update()
+        self.overlay.update()
 
     # ---- pointer -------------------------------------------------------------------------------
     def _guarded(self, action: Callable[[], None]) -> None:
-        from jacket.errors import JacketError
-
         if not self.ready():
             if self._drag == "tool":
                 self.refused.emit("The source is still being made ready to be picked; a moment.")
@@ -214,8 +203,10 @@ class GlView(QOpenGLWidget):
         event.ignore()
 
     def mousePressEvent(self, event: QMouseEvent) -> None:  # noqa: N802 - Qt's name
+        if self._drag:
+            return  # another button during a drag: the drag goes on until its own is let go
         self._last = self._pressed = event.position()
-        button = event.button()
+        button = self._button = event.button()
         alt = bool(event.modifiers() & Qt.KeyboardModifier.AltModifier)
         if button == Qt.MouseButton.RightButton or (button == Qt.MouseButton.LeftButton and alt):
             self._drag = "turn"
@@ -245,6 +236,10 @@ class GlView(QOpenGLWidget):
         if not self._hover_timer.isActive():
             self._hover_timer.start()
 
+    def drop_drag(self) -> None:
+        """Forget the drag that goes on: another document takes the place of the one it was about."""
+        self._drag = ""
+
     def _hover_now(self) -> None:
         event, tool = self._hover_event, self.tool
         if event is not None and tool is not None and not self._drag:
@@ -252,6 +247,8 @@ class GlView(QOpenGLWidget):
             self._guarded(lambda: tool.hover(pointer))
 
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:  # noqa: N802 - Qt's name
+        if event.button() != self._button:
+            return
         drag, self._drag = self._drag, ""
         tool = self.tool
         if drag == "tool" and tool is not None:

@@ -92,4 +92,7 @@ def moved_island(islands: Islands, island: int, start: Pointer, pointer: Pointer
         matrix = np.eye(2) * float(np.exp((pointer.x - start.x) / 200.0))
     else:
         return islands.moved(island, np.eye(2), b - a)
+    # Turned in pixels: on a sheet that is not square a turn in sheet units would shear.
+    sheet = islands.sheets[max(int(islands.sheet_of[island]), 0)]
+    matrix = np.diag(1 / sheet.size) @ matrix @ np.diag(sheet.size)
     return islands.moved(island, matrix, middle - matrix @ middle)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from jacket.core.mesh.polymesh import Ints, PolyMesh
+from jacket.core.mesh.polymesh import Aspect, Ints, PolyMesh
 from jacket.core.seams.cuts import cut_edges, seam_loop, seam_path, sew_edges
 from jacket.tools.base import Tool
 from jacket.tools.events import NO_GHOST, Ghost, Pointer
@@ -26,6 +26,7 @@ class Cut(Tool):
     def __init__(self, *arguments) -> None:
         super().__init__(*arguments)
         self.anchor = -1
+        self._anchored: Aspect | None = None
 
     def _mesh(self) -> PolyMesh | None:
         jacket = self.document.state.jacket
@@ -37,7 +38,8 @@ class Cut(Tool):
         none = np.zeros(0, np.int32)
         if mesh is None:
             return none, -1, ""
-        if self.anchor >= mesh.n_points:
+        if self.anchor >= 0 and mesh.aspect("faces") is not self._anchored:
+            # Numbers of points mean something else on another layer, or once the faces are others.
             self.anchor = -1
         found = found_under(self, pointer, "point edge" if not pointer.shift else "edge")
         if found.kind == "point":
@@ -71,6 +73,8 @@ class Cut(Tool):
         if len(edges):
             self.document.edit_jacket(what.lower(), self.change(mesh, self._mirrored(mesh, edges)))
         self.anchor = point
+        now = self._mesh()
+        self._anchored = now.aspect("faces") if now is not None else None
         self.hover(pointer)
 
     def _mirrored(self, mesh: PolyMesh, edges: Ints) -> Ints:

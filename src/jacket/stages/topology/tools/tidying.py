@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
-from typing import Any
 
 import numpy as np
 from scipy.spatial import cKDTree
@@ -35,13 +34,10 @@ from jacket.core.space.bvh import Bvh
 from jacket.document.document import Document
 from jacket.errors import EditRefused
 from jacket.stages.topology.tools.moving import held_points, moved_mesh, settled_at
+from jacket.stages.topology.values import TopologyValues
 from jacket.tools.events import NO_GHOST, Ghost
 from jacket.tools.holding import Hold
 from jacket.tools.mirror import reflected
-
-TIDY_VALUES: dict[str, Any] = {
-    "level_axis": "y", "tidy_even": False, "tidy_stay": True, "merge_distance": 0.0, "idle_angle": 2.0,
-}  # fmt: skip
 
 
 @dataclass(frozen=True)
@@ -53,10 +49,10 @@ class Tidying:
     label: str
     words: str
     step: str
-    run: Callable[[Document, dict[str, Any]], PolyMesh]
+    run: Callable[[Document, TopologyValues], PolyMesh]
     long: bool = False
     """Whether it may take more than a blink: then it works in the background."""
-    shown: Callable[[Document, dict[str, Any]], PolyMesh] | None = None
+    shown: Callable[[Document, TopologyValues], PolyMesh] | None = None
     """What pointing at its button shows, where that is not simply what it does."""
 
 
@@ -72,7 +68,11 @@ class Tidy(Hold):
     options = Hold.options[:1]
     pointed = ""
 
-    def preview(self, action: str, values: dict[str, Any]) -> None:
+    @property
+    def previews(self) -> bool:
+        return bool(self.pointed)
+
+    def preview(self, action: str, values: TopologyValues) -> None:
         """Show what a button of the card would do; nothing for ""."""
         self.ghost, self.pointed = NO_GHOST, action
         if not action:
@@ -106,16 +106,16 @@ def changed_lines(old: PolyMesh, new: PolyMesh) -> Floats:
     return before[gone]
 
 
-def _surface(document: Document, values: dict[str, Any]) -> Bvh | None:
+def _surface(document: Document, values: TopologyValues) -> Bvh | None:
     source = document.state.source
-    return surface_of(source.mesh) if source is not None and values["tidy_stay"] else None
+    return surface_of(source.mesh) if source is not None and values.tidy_stay else None
 
 
-def _moved(document: Document, values: dict[str, Any], points: Floats) -> PolyMesh:
+def _moved(document: Document, values: TopologyValues, points: Floats) -> PolyMesh:
     """The layer with points moved, laid back onto the source where that is wanted; lifted ones stay as moved."""
     mesh = document.open_jacket().mesh
     touched = np.flatnonzero((points != mesh.points).any(axis=1)).astype(np.int32)
-    return moved_mesh(document, mesh, points, touched, bool(values["tidy_stay"]))
+    return moved_mesh(document, mesh, points, touched, values.tidy_stay)
 
 
 def _need_held(document: Document) -> Ints:
@@ -145,11 +145,11 @@ def held_paths(document: Document) -> list[tuple[Ints, bool]]:
     raise EditRefused("Hold a path first: edges, the points along it, or its two ends.")
 
 
-def level(document: Document, values: dict[str, Any]) -> PolyMesh:
+def level(document: Document, values: TopologyValues) -> PolyMesh:
     """Held points brought to the height of the last held element along an axis."""
     ids = _need_held(document)
     mesh, held = document.open_jacket().mesh, document.state.held
-    axis = "xyz".index(str(values["level_axis"]))
+    axis = "xyz".index(values.level_axis)
     last = held.last if held.last >= 0 else int(held.ids[-1])
     height = float(mesh.points[as_kind(mesh, held.kind, np.array([last]), "points"), axis].mean())
     up = lifted_points(mesh)[ids]
@@ -161,17 +161,17 @@ def level(document: Document, values: dict[str, Any]) -> PolyMesh:
     return _moved(document, values, points)
 
 
-def straighten(document: Document, values: dict[str, Any]) -> PolyMesh:
+def straighten(document: Document, values: TopologyValues) -> PolyMesh:
     """Held paths laid onto the straight line between their ends."""
     points = document.open_jacket().mesh.points
     for path, closed in held_paths(document):
         if closed:
             raise EditRefused("A closed loop cannot be straightened; hold a part of it, or round it.")
-        points = straightened(points, path, bool(values["tidy_even"]), _surface(document, values))
+        points = straightened(points, path, values.tidy_even, _surface(document, values))
     return _moved(document, values, points)
 
 
-def even_path(document: Document, values: dict[str, Any]) -> PolyMesh:
+def even_path(document: Document, values: TopologyValues) -> PolyMesh:
     """Points of held paths spread evenly along them."""
     points = document.open_jacket().mesh.points
     for path, closed in held_paths(document):
@@ -179,24 +179,24 @@ def even_path(document: Document, values: dict[str, Any]) -> PolyMesh:
     return _moved(document, values, points)
 
 
-def space_loops(document: Document, values: dict[str, Any]) -> PolyMesh:
+def space_loops(document: Document, values: TopologyValues) -> PolyMesh:
     """Held loops spread evenly between the outermost two."""
     mesh = document.open_jacket().mesh
     return _moved(document, values, loops_spaced(mesh, document.state.held.of("edges"), _surface(document, values)))
 
 
-def round_ring(document: Document, values: dict[str, Any]) -> PolyMesh:
+def round_ring(document: Document, values: TopologyValues) -> PolyMesh:
     """Held closed loops, or the outline of held faces, laid onto their best circles."""
     points = document.open_jacket().mesh.points
     rings = [path for path, closed in held_paths(document) if closed]
     if not rings:
         raise EditRefused("Hold a closed loop, or faces with a round outline, to round it.")
     for ring in rings:
-        points = rounded(points, ring, bool(values["tidy_even"]), _surface(document, values))
+        points = rounded(points, ring, values.tidy_even, _surface(document, values))
     return _moved(document, values, points)
 
 
-def flatten_held(document: Document, values: dict[str, Any]) -> PolyMesh:
+def flatten_held(document: Document, values: TopologyValues) -> PolyMesh:
     """Held points laid onto their own best plane. Where that leaves the source they are lifted."""
     ids = _need_held(document)
     mesh = document.open_jacket().mesh
@@ -206,7 +206,7 @@ def flatten_held(document: Document, values: dict[str, Any]) -> PolyMesh:
     return moved_mesh(document, mesh, points, ids, stay=False)
 
 
-def flatten_to_last(document: Document, values: dict[str, Any]) -> PolyMesh:
+def flatten_to_last(document: Document, values: TopologyValues) -> PolyMesh:
     """Held faces laid onto the plane of the one held last."""
     ids = _need_held(document)
     mesh, held = document.open_jacket().mesh, document.state.held
@@ -216,7 +216,7 @@ def flatten_to_last(document: Document, values: dict[str, Any]) -> PolyMesh:
     return moved_mesh(document, mesh, points, ids, stay=False)
 
 
-def planar(document: Document, values: dict[str, Any]) -> PolyMesh:
+def planar(document: Document, values: TopologyValues) -> PolyMesh:
     """Held faces, or all, made flat each for itself."""
     mesh = document.open_jacket().mesh
     held = document.state.held
@@ -229,7 +229,7 @@ def planar(document: Document, values: dict[str, Any]) -> PolyMesh:
     return moved_mesh(document, mesh, made_planar(mesh, faces), ids, stay=False)
 
 
-def untangle(document: Document, values: dict[str, Any]) -> PolyMesh:
+def untangle(document: Document, values: TopologyValues) -> PolyMesh:
     """Folded faces smoothed out, among what is held or everywhere."""
     mesh = document.open_jacket().mesh
     source = document.state.source
@@ -242,14 +242,14 @@ def untangle(document: Document, values: dict[str, Any]) -> PolyMesh:
     return _moved(document, values, points)
 
 
-def pair_triangles(document: Document, values: dict[str, Any]) -> PolyMesh:
+def pair_triangles(document: Document, values: TopologyValues) -> PolyMesh:
     """Triangles joined to quads, among held faces or everywhere."""
     mesh = document.open_jacket().mesh
     faces = document.state.held.of("faces")
     return triangles_paired(mesh, faces if len(faces) else None)
 
 
-def dissolve_idle(document: Document, values: dict[str, Any]) -> PolyMesh:
+def dissolve_idle(document: Document, values: TopologyValues) -> PolyMesh:
     """Loops that carry no shape taken out, among held edges or everywhere; of held edges that form no such loop those
     that carry none, though faces with more corners are left."""
     mesh = document.open_jacket().mesh
@@ -258,20 +258,20 @@ def dissolve_idle(document: Document, values: dict[str, Any]) -> PolyMesh:
         among = np.zeros(mesh.topology.n_edges, bool)
         for h in document.state.held.parts:
             among[as_kind(mesh, h.kind, h.ids, "edges")] = True
-    edges = idle_loops(mesh, float(values["idle_angle"]), among)
+    edges = idle_loops(mesh, values.idle_angle, among)
     own = document.state.held.of("edges")
     if len(edges) == 0 and len(own):
-        flat = dihedral_angles(mesh)[own] <= float(values["idle_angle"])
+        flat = dihedral_angles(mesh)[own] <= values.idle_angle
         edges = own[flat & (mesh.topology.edge_uses[own] == 2)]
     if len(edges) == 0:
-        raise EditRefused(f"No loop here turns by less than {values['idle_angle']:g}° all the way; raise the angle.")
+        raise EditRefused(f"No loop here turns by less than {values.idle_angle:g}° all the way; raise the angle.")
     return edges_dissolved(mesh, edges).mesh
 
 
-def merge_distance(document: Document, values: dict[str, Any]) -> float:
+def merge_distance(document: Document, values: TopologyValues) -> float:
     """The distance of merging; a hundredth of the mean edge until one is given."""
     mesh = document.require_jacket().mesh
-    given = float(values["merge_distance"])
+    given = values.merge_distance
     if given > 0 or mesh.topology.n_edges == 0:
         return given
     from jacket.core.mesh.geometry import edge_lengths
@@ -279,13 +279,13 @@ def merge_distance(document: Document, values: dict[str, Any]) -> float:
     return 0.05 * float(edge_lengths(mesh).mean())
 
 
-def merge_near(document: Document, values: dict[str, Any]) -> PolyMesh:
+def merge_near(document: Document, values: TopologyValues) -> PolyMesh:
     """Points nearer than the distance merged, among what is held or everywhere."""
     mesh = document.open_jacket().mesh
     return near_merged(mesh, merge_distance(document, values), held_points(document.state))[0]
 
 
-def merge_count(document: Document, values: dict[str, Any]) -> int:
+def merge_count(document: Document, values: TopologyValues) -> int:
     """How many points merging would take away."""
     jacket = document.state.jacket
     if jacket is None:
@@ -293,7 +293,7 @@ def merge_count(document: Document, values: dict[str, Any]) -> int:
     return len(near_pairs(jacket.mesh, merge_distance(document, values), held_points(document.state)))
 
 
-def turn_edges(document: Document, values: dict[str, Any]) -> PolyMesh:
+def turn_edges(document: Document, values: TopologyValues) -> PolyMesh:
     """Held edges turned by one corner each: irregular points move or cancel, quads stay quads."""
     mesh = document.open_jacket().mesh
     edges = document.state.held.of("edges")
@@ -306,23 +306,23 @@ def turn_edges(document: Document, values: dict[str, Any]) -> PolyMesh:
     return mesh
 
 
-def cancel_pair(document: Document, values: dict[str, Any]) -> PolyMesh:
+def cancel_pair(document: Document, values: TopologyValues) -> PolyMesh:
     """Two held irregular points that undo one another made regular, and their mirrored ones: by taking out the rows
     between them, or where those wind through the whole layer by laying the part around anew."""
     return _on_both_sides(document, _two_poles(document), _either(document, pair_cancelled))
 
 
-def cancel_pair_shown(document: Document, values: dict[str, Any]) -> PolyMesh:
+def cancel_pair_shown(document: Document, values: TopologyValues) -> PolyMesh:
     """The layer without the rows between two held poles."""
     return _by_rows(document, _two_poles(document), pair_cancelled)
 
 
-def move_pole(document: Document, values: dict[str, Any]) -> PolyMesh:
+def move_pole(document: Document, values: TopologyValues) -> PolyMesh:
     """A held irregular point moved to the held neighbour, and its mirrored one likewise."""
     return _on_both_sides(document, _pole_and_goal(document), _either(document, pole_moved))
 
 
-def move_pole_shown(document: Document, values: dict[str, Any]) -> PolyMesh:
+def move_pole_shown(document: Document, values: TopologyValues) -> PolyMesh:
     """The layer with the rows before and behind a held pole changed."""
     return _by_rows(document, _pole_and_goal(document), pole_moved)
 
@@ -403,12 +403,12 @@ def _laid(document: Document, mesh: PolyMesh) -> PolyMesh:
     return mesh if source is None else settled(mesh, surface_of(source.mesh), np.arange(mesh.n_points))
 
 
-def collapse_rows(document: Document, values: dict[str, Any]) -> PolyMesh:
+def collapse_rows(document: Document, values: TopologyValues) -> PolyMesh:
     """The rows across held edges taken out."""
     return _across_held(document, row_collapsed)
 
 
-def add_rows(document: Document, values: dict[str, Any]) -> PolyMesh:
+def add_rows(document: Document, values: TopologyValues) -> PolyMesh:
     """A row added through each held edge, beside the one that crosses it."""
     return _across_held(document, lambda mesh, edge: loop_inserted(mesh, edge, 0.5).mesh)
 
@@ -429,12 +429,12 @@ def _edge_at(mesh: PolyMesh, place: Floats) -> int:
     return int(np.argmin(np.linalg.norm(mesh.points[mesh.topology.edge_points].mean(axis=1) - place, axis=1)))
 
 
-def settle_held(document: Document, values: dict[str, Any]) -> PolyMesh:
+def settle_held(document: Document, values: TopologyValues) -> PolyMesh:
     """Held lifted points laid back onto the source."""
     return settled_at(document, document.open_jacket().mesh, held_points(document.state))
 
 
-def settle_all(document: Document, values: dict[str, Any]) -> PolyMesh:
+def settle_all(document: Document, values: TopologyValues) -> PolyMesh:
     """All lifted points laid back onto the source."""
     mesh = document.open_jacket().mesh
     return settled_at(document, mesh, np.arange(mesh.n_points))

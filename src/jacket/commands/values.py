@@ -1,0 +1,70 @@
+"""The values that stages are set to: a dataclass a stage, found by its type."""
+
+from __future__ import annotations
+
+import dataclasses
+import math
+from collections.abc import Iterable
+from typing import Any, TypeVar, cast
+
+from jacket.errors import JacketError
+
+V = TypeVar("V")
+
+
+class Values:
+    """One record of each kind."""
+
+    def __init__(self, records: Iterable[Any]) -> None:
+        self._by_kind = {type(r): r for r in records}
+
+    def of(self, kind: type[V]) -> V:
+        """The record of a kind. Raises JacketError where no stage has such values."""
+        if kind not in self._by_kind:
+            raise JacketError(f"No stage has values of the kind {kind.__name__}.")
+        return cast(V, self._by_kind[kind])
+
+    def put(self, kind: type[Any], name: str, value: Any) -> None:
+        """Set one value, as the kind of thing it was before. Raises JacketError for names and values that do not fit."""
+        record = self.of(kind)
+        setattr(record, name, fitting(getattr(record, name, None), value, name))
+
+    def as_dict(self) -> dict[str, dict[str, Any]]:
+        """What differs from what a record begins with, by the name of its kind."""
+        out = {}
+        for kind, record in self._by_kind.items():
+            usual = kind()
+            differs = {f.name: getattr(record, f.name) for f in dataclasses.fields(record)
+                       if getattr(record, f.name) != getattr(usual, f.name)}  # fmt: skip
+            if differs:
+                out[kind.__name__] = differs
+        return out
+
+    def take(self, data: Any) -> None:
+        """Take values that were kept; what does not fit is passed over."""
+        for kind, record in self._by_kind.items():
+            rows = data.get(kind.__name__) if isinstance(data, dict) else None
+            for name, value in rows.items() if isinstance(rows, dict) else ():
+                if name in {f.name for f in dataclasses.fields(record)}:
+                    try:
+                        setattr(record, name, fitting(getattr(record, name), value, name))
+                    except JacketError:
+                        continue
+
+
+def fitting(now: Any, value: Any, name: str) -> Any:
+    """A value as the kind of thing `now` is. Raises JacketError with a sentence where it is none."""
+    try:
+        if isinstance(now, bool):
+            if not isinstance(value, bool):
+                raise TypeError
+            return value
+        if isinstance(now, (int, float)):
+            if isinstance(value, (bool, str)) or not math.isfinite(value):
+                raise TypeError
+            return type(now)(value)
+        if isinstance(now, str) and isinstance(value, str):
+            return value
+        raise TypeError
+    except (TypeError, ValueError, OverflowError) as error:
+        raise JacketError(f"'{value}' does not fit {name.replace('_', ' ')}; nothing was changed.") from error

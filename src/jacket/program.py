@@ -1,0 +1,275 @@
+"""The program without a window: document, values, display, tasks, what is proposed, stage and tools.
+
+It is the host that commands run against. What needs a screen or a dialog it asks of its *front*; whatever changes in
+it, it tells its listeners by name ("stage", "tool", "display", "proposal", "lit", "strokes", "values", "work").
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import replace
+from typing import Any, Protocol, TypeVar
+
+import numpy as np
+
+from jacket.commands.display import Display, Heat
+from jacket.commands.general import opening_display, registry_of
+from jacket.commands.host import Proposal
+from jacket.commands.model import Command, StageSpec
+from jacket.commands.values import Values
+from jacket.core.derive import mirror_difference
+from jacket.core.mesh.polymesh import PolyMesh
+from jacket.core.source.symmetry import Plane, axis_plane
+from jacket.document.document import Document
+from jacket.document.state import SourceObject
+from jacket.document.task import Executor, Ground, Task, Tasks, Teller
+from jacket.errors import JacketError
+from jacket.progress import Progress
+from jacket.settings import Settings
+from jacket.tools.base import Tool, ToolSettings
+
+V = TypeVar("V")
+
+
+class Front(Protocol):
+    """What the program needs of what is in front of it."""
+
+    def say(self, text: str) -> None: ...
+    def offer(self, text: str, again: Callable[[], None]) -> None: ...
+    def ask_text(self, title: str, label: str, text: str) -> str | None: ...
+    def frame(self, everything: bool) -> None: ...
+    def prepare(self, mesh: PolyMesh, progress: Progress) -> None: ...
+    def watch_field(self, strokes: Any) -> None: ...
+    def toggle_night(self) -> None: ...
+    def refresh_checks(self) -> None: ...
+    def open_source(self) -> None: ...
+    def open_project(self) -> None: ...
+    def save(self, ask: bool) -> None: ...
+    def deliver(self) -> None: ...
+    def newer_source(self) -> SourceObject | None: ...
+
+
+class Program:
+    """Everything but the screen."""
+
+    def __init__(
+        self, document: Document, stages: Sequence[StageSpec], settings: Settings, front: Front, executor: Executor
+    ) -> None:
+        self.document, self.settings, self.front = document, settings, front
+        self.stages = {s.id: s for s in stages}
+        self.commands = registry_of(stages)
+        self._values = Values(s.values() for s in stages)
+        self._values.take(settings.values)
+        self.display = Display()
+        self.tool_settings = ToolSettings(settings.reach, settings.brush, settings.strength)
+        kinds = dict.fromkeys(t for s in stages for t in s.tools)
+        self.tools: dict[str, Tool] = {t.id: t(document, self.tool_settings) for t in kinds}
+        self._chosen = {s.id: s.tools[0].id for s in stages}
+        self.stage = self.stages["topology"] if "topology" in self.stages else stages[0]
+        self.proposal: Proposal | None = None
+        self.mirror_plane: Plane | None = None
+        self.lit: Any = None
+        self.strokes: Any = None
+        self.tasks = Tasks(document, executor, Teller(front.say, front.offer, self._work_changed))
+        self._listeners: list[Callable[[str], None]] = []
+        document.listen(self._document_changed)
+
+    # ---- listening ---------------------------------------------------------------------------------------
+    def listen(self, listener: Callable[[str], None]) -> None:
+        """Call `listener` with the name of whatever changes here."""
+        self._listeners.append(listener)
+
+    def take_note(self, name: str) -> None:
+        """Something that the program holds was changed from outside, such as a setting of the tools."""
+        self._tell(name)
+
+    def _tell(self, *names: str) -> None:
+        for name in names:
+            for listener in list(self._listeners):
+                listener(name)
+
+    # ---- stages and tools ----------------------------------------------------------------------------------
+    @property
+    def tool(self) -> Tool:
+        """The tool in hand."""
+        return self.tools[self._chosen[self.stage.id]]
+
+    def show_stage(self, stage: str) -> None:
+        """Go to a stage: other tools, cards and checks; views and what is held stay."""
+        self.tool.cancel()
+        self.tool.leave()
+        if stage != self.stage.id:
+            self.display = opening_display(self.stages[stage], self.display)
+        self.stage = self.stages[stage]
+        if stage != "source" and self.proposal is not None:
+            self.propose(None)
+        self.lit = None
+        self._tell("stage", "display")
+        self.take_tool(self._chosen[stage])
+
+    def take_tool(self, tool_id: str) -> None:
+        """Put another tool of the stage in hand."""
+        self.tool.cancel()
+        self.tool.leave()
+        self._chosen[self.stage.id] = tool_id
+        self._tell("tool")
+
+    # ---- commands --------------------------------------------------------------------------------------------
+    def run(self, command: Command) -> None:
+        """Run a command when it fits; say why when it does not, and let it wait its turn where it works beside the window
+        and other work is under way."""
+        if not command.available(self.document.state):
+            self.say(f"'{command.label}' does not fit here yet.")
+            return
+        if command.waits and self.tasks.busy:
+            self.tasks.later(command.label, lambda: self.run(command))
+            return
+        try:
+            self.tool.cancel()
+            command.run(self)
+        except JacketError as error:
+            self.say(str(error))
+
+    # ---- values and display ----------------------------------------------------------------------------------
+    def values(self, kind: type[V]) -> V:
+        """What a stage is set to, by the kind of its values."""
+        return self._values.of(kind)
+
+    def put(self, kind: type[Any], name: str, value: Any) -> None:
+        """Set one value of a stage; what does not fit is said."""
+        try:
+            self._values.put(kind, name, value)
+        except JacketError as error:
+            self.say(str(error))
+        self._tell("values")
+
+    def kept_values(self) -> dict[str, dict[str, Any]]:
+        """The values that differ from the usual, for the settings file."""
+        return self._values.as_dict()
+
+    def show(self, display: Display) -> None:
+        """Show something else from now on."""
+        if display != self.display:
+            self.display = display
+            self._tell("display")
+
+    def light(self, segments: Any) -> None:
+        """Light up line segments (S, 2, 3) in the form view until something changes."""
+        self.lit = segments
+        self._tell("lit")
+
+    # ---- work ------------------------------------------------------------------------------------------------
+    def start(self, task: Task) -> None:
+        """Begin a task, or let it wait its turn."""
+        self.strokes = None
+        self.tasks.start(task)
+
+    def show_strokes(self, strokes: Any) -> None:
+        """Show strokes of a field (S, 2, 3) while the work that makes it goes on."""
+        if strokes is None or self.tasks.busy:
+            self.strokes = strokes
+            self._tell("strokes")
+
+    def _work_changed(self, name: str | None) -> None:
+        if name is None:
+            self.show_strokes(None)
+        self._tell("work")
+
+    # ---- proposals, the mirror difference ----------------------------------------------------------------------
+    def propose(self, proposal: Proposal | None) -> None:
+        """Show what a mend would do, or nothing any more."""
+        if proposal is not None and proposal.mend.nothing:
+            self.say(f"{proposal.mend.said}.")
+            proposal = None
+        self.proposal = proposal
+        if proposal is not None:
+            self.lit = None
+            self.say(f"{proposal.mend.said}? Enter does it, Esc leaves it.")
+        self._tell("proposal")
+
+    def show_mirror(self, source: SourceObject | None, plane: Plane | None) -> None:
+        """Show how far a source differs from its mirror image, or nothing any more."""
+        self.mirror_plane = plane
+        if source is None or plane is None:
+            self.show(replace(self.display, heat=None))
+            return
+        mesh = source.mesh
+
+        def job(progress: Progress) -> Any:
+            progress(0.1, "measuring the mirror difference")
+            return mirror_difference(mesh, plane)
+
+        def merge(values: Any) -> None:
+            reach = max(float(np.percentile(values, 98)), 0.1)
+            self.show(replace(self.display, heat=Heat(mesh, values, reach, plane)))
+            self.say(f"Mirrored points lie {values.mean():.2f} % of the diagonal off on average, {values.max():.2f} % at most.")
+
+        self.start(Task("measure the mirror difference", job, merge, (Ground("source", source.id, mesh),)))
+
+    def measure_mirror(self, which: str) -> None:
+        """Show the difference to a mirror plane: "x", "y", "z", the one "found", or none for ""."""
+        source = self.document.state.chosen_source
+        plane = self.mirror_plane if which == "found" else (axis_plane(which) if which else None)
+        self.show_mirror(source if which else None, plane)
+
+    def _document_changed(self, changed: set[str]) -> None:
+        if changed & {"sources", "jackets", "trials", "active", "active_source"}:
+            self.lit = None
+        if "sources" not in changed:
+            return
+        meshes = [s.mesh for s in self.document.state.sources]
+        if self.proposal is not None and not any(m is self.proposal.before for m in meshes) and not self.tasks.busy:
+            self.propose(None)
+        heat = self.display.heat
+        if heat is not None and not any(m is heat.mesh for m in meshes):
+            self.mirror_plane = None
+            self.show(replace(self.display, heat=None))
+
+    # ---- what is asked of the front ------------------------------------------------------------------------------
+    def say(self, text: str) -> None:
+        """A sentence to the user."""
+        self.front.say(text)
+
+    def ask_text(self, title: str, label: str, text: str) -> str | None:
+        """A line of text from the user; None where it was called off."""
+        return self.front.ask_text(title, label, text)
+
+    def frame(self, everything: bool) -> None:
+        """Frame what is held, or all."""
+        self.front.frame(everything)
+
+    def prepare(self, mesh: PolyMesh, progress: Progress) -> None:
+        """Derive what drawing and picking a source need; for the background."""
+        self.front.prepare(mesh, progress)
+
+    def watch_field(self, strokes: Any) -> None:
+        """Show strokes of a field; may be called from any thread."""
+        self.front.watch_field(strokes)
+
+    def toggle_night(self) -> None:
+        """The other palette."""
+        self.front.toggle_night()
+
+    def refresh_checks(self) -> None:
+        """Look at the checks again."""
+        self.front.refresh_checks()
+
+    def open_source(self) -> None:
+        """Ask for meshes to open as sources."""
+        self.front.open_source()
+
+    def open_project(self) -> None:
+        """Ask for a project to open."""
+        self.front.open_project()
+
+    def save(self, ask: bool) -> None:
+        """Save the project, asking for a name where it has none or `ask` says so."""
+        self.front.save(ask)
+
+    def deliver(self) -> None:
+        """Ask for a folder and deliver there."""
+        self.front.deliver()
+
+    def newer_source(self) -> SourceObject | None:
+        """The source whose file is newer on disk."""
+        return self.front.newer_source()

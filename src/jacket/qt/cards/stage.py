@@ -1,0 +1,47 @@
+"""The base of cards that belong to a stage."""
+
+from __future__ import annotations
+
+from typing import Any, ClassVar
+
+from PySide6.QtCore import Signal
+
+from jacket.qt.cards.base import Card, Desk
+
+
+class StageCard(Card):
+    """A card of a stage. It is filled when its stage is shown, and anew when something it watches changes and its key is
+    another one.
+
+    name       by which it is remembered as folded
+    heading    its title
+    watches    names of what changes it: fields of the document's state, and what the program tells
+    """
+
+    name: ClassVar[str] = ""
+    heading: ClassVar[str] = ""
+    watches: ClassVar[frozenset[str]] = frozenset()
+    open_wanted = Signal(str)
+
+    def __init__(self, desk: Desk) -> None:
+        super().__init__(self.heading)
+        self.desk = desk
+        self.fill()
+        self._key: Any = self.key()
+
+    def fill(self) -> None:
+        """Put the rows on the card."""
+
+    def key(self) -> object:
+        """What the rows follow from, beside what is read off when they change; None for nothing."""
+        return object()
+
+    def refresh(self, changed: set[str], force: bool = False) -> None:
+        """Fill the card anew where that is called for."""
+        if not force and not changed & self.watches:
+            return
+        key = self.key()
+        if force or key != self._key:
+            self._key = key
+            self.clear()
+            self.fill()

@@ -1,0 +1,124 @@
+"""What is found out beside the window for the views alone: sources made ready, what is not covered, previews of Tidy."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from typing import Any
+
+from PySide6.QtCore import QObject, QTimer, Signal
+
+from jacket.commands.display import Heat
+from jacket.core.derive import uncovered_values
+from jacket.core.mesh.polymesh import PolyMesh
+from jacket.document.document import Document
+from jacket.program import Program
+from jacket.progress import Progress
+from jacket.qt.scene.source import is_whole, prepare_drawing
+from jacket.qt.views.form_view import FormView
+from jacket.qt.work import Worker
+from jacket.stages.topology.tools.tidying import TIDYINGS, Tidy
+from jacket.stages.topology.values import TopologyValues
+from jacket.tools.events import Ghost
+
+
+class Looking(QObject):
+    """Three small workers that never touch the document."""
+
+    ready = Signal()
+
+    def __init__(self, program: Program, form: FormView, parent: QObject) -> None:
+        super().__init__(parent)
+        self.program, self.form = program, form
+        self.preparer, self.looker, self.previewer = Worker(self), Worker(self), Worker(self)
+        # The full mesh is drawn as soon as it can be, while it is still being made ready to be picked.
+        self.preparer.progressed.connect(lambda fraction, _: self.ready.emit() if fraction >= 0.5 else None)
+        self._measured: tuple[PolyMesh, ...] | None = None
+        self.timer = QTimer(self, interval=250, singleShot=True)
+        self.timer.timeout.connect(self.look_for_uncovered)
+
+    @property
+    def busy(self) -> bool:
+        """Whether something is being found out."""
+        return self.preparer.busy or self.looker.busy or self.previewer.busy or self.timer.isActive()
+
+    def close(self) -> None:
+        """Stop everything and wait for it."""
+        self.timer.stop()
+        for worker in (self.preparer, self.looker, self.previewer):
+            worker.stop()
+            worker.wait(5)
+
+    # ---- sources ---------------------------------------------------------------------------------------
+    def prepare(self, mesh: PolyMesh, progress: Progress) -> None:
+        """Derive what drawing and picking a source need; for the background."""
+        renderer = self.form.renderer
+        prepare_drawing(mesh, renderer is None or renderer.software, progress)
+
+    def follow_sources(self) -> None:
+        """Make ready to draw what undo brought back."""
+        missing = next((s.mesh for s in self.program.document.state.sources if not is_whole(s.mesh)), None)
+        if missing is not None and not self.preparer.busy:
+            self.preparer.start("make ready to draw", lambda progress: self.prepare(missing, progress), self._prepared,
+                                self.program.say)  # fmt: skip
+
+    def _prepared(self, _: Any) -> None:
+        self.follow_sources()
+        self.ready.emit()
+
+    # ---- what is not covered -----------------------------------------------------------------------------
+    def follow_jackets(self) -> None:
+        """A layer changed: measure again soon where it is shown."""
+        if self.program.display.uncovered:
+            self.timer.start()
+
+    def look_for_uncovered(self) -> None:
+        """Measure how far the source lies from the layers that are shown, and show it as heat."""
+        program = self.program
+        state, display = program.document.state, program.display
+        source = state.chosen_source
+        meshes = [j.mesh for j in state.jackets if j.visible and j.mesh.n_faces]
+        if not display.uncovered or source is None or not meshes:
+            self._measured = None
+            if display.heat is not None and display.heat.plane is None:
+                program.show(replace(display, heat=None))
+            return
+        if self._measured is not None and _same(self._measured, (source.mesh, *meshes)):
+            return
+        if self.looker.busy:
+            self.timer.start()
+            return
+        mesh = source.mesh
+        self._measured = (mesh, *meshes)
+
+        def done(found: tuple[Any, float]) -> None:
+            if program.display.uncovered:
+                program.show(replace(program.display, heat=Heat(mesh, found[0], found[1])))
+            self.timer.start()  # the layers may be others by now
+
+        self.looker.start("look for what is not covered", lambda _: uncovered_values(mesh, meshes), done, program.say)
+
+    # ---- previews ----------------------------------------------------------------------------------------
+    def preview(self, command_id: str) -> None:
+        """Show in the form view what a button of Tidy would do; nothing for ""."""
+        tool = self.program.tool
+        if not isinstance(tool, Tidy):
+            return
+        values = replace(self.program.values(TopologyValues))
+        self.form.act(lambda: tool.preview(command_id, values))
+        if not tool.wants_time(command_id) or self.previewer.busy:
+            return
+        frozen = Document(self.program.document.state)
+
+        def told(sentence: str) -> None:
+            if tool.pointed == command_id:
+                tool.ghost = Ghost(what=sentence)
+                self.form.refresh_ghost()
+
+        def seen(new: PolyMesh) -> None:
+            self.form.act(lambda: tool.show_result(command_id, new))
+
+        self.previewer.start("look ahead", lambda progress: TIDYINGS[command_id].run(frozen, values), seen, told)
+
+
+def _same(a: tuple[PolyMesh, ...], b: tuple[PolyMesh, ...]) -> bool:
+    return len(a) == len(b) and all(x is y for x, y in zip(a, b, strict=True))

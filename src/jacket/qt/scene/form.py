@@ -1,0 +1,95 @@
+"""The form view's scene: sources, layers of the jacket or the trial that is looked at, and what lies over them."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+
+from jacket.commands.display import Display
+from jacket.commands.host import Proposal
+from jacket.core.derive import pickable
+from jacket.core.mesh.polymesh import Floats, PolyMesh
+from jacket.document.state import Held, State
+from jacket.qt.scene.jacket import Frame, jacket_layers, resting_layers
+from jacket.qt.scene.proposal import proposal_layers
+from jacket.qt.scene.source import picked_layers, plane_layers, source_surfaces
+from jacket.qt.scene.steer import guide_layers, paint_layers
+from jacket.qt.theme import Palette, rgb
+from jacket.render.scene import Layer, Scene, line_rows
+from jacket.render.surfaces import Look
+
+
+@dataclass(frozen=True, eq=False)
+class Shown:
+    """What lies over the objects of the document: the trial that is looked at, lit segments (S, 2, 3), a proposal, strokes
+    (S, 2, 3) of a field that is being made, and a mesh to compare with in the right half."""
+
+    trial: PolyMesh | None = None
+    lit: Floats | None = None
+    proposal: Proposal | None = None
+    strokes: Floats | None = None
+    other: PolyMesh | None = None
+
+
+def form_scene(
+    state: State, display: Display, palette: Palette, stage: str, shown: Shown = Shown(), per_unit: float = 300.0
+) -> Scene:
+    """Everything in the form view; `per_unit` is about how many pixels a unit has on the screen."""
+    base, tiers, look = source_surfaces(state, display, palette) if display.source else ([], [], Look())
+    source, jacket = state.source, state.jacket
+    trial = shown.trial if display.trial else None
+    mesh = trial if trial is not None else jacket.mesh if jacket is not None and jacket.visible else None
+    size = source.mesh.diagonal if source is not None else mesh.diagonal if mesh is not None else 1.0
+    frame = Frame(palette, size, per_unit, stage)
+    bare = state.with_(held=Held())
+    layers: list[Layer] = []
+    if display.jacket and trial is None:
+        for resting in state.jackets:
+            if resting.visible and jacket is not None and resting.id != jacket.id and resting.mesh.n_faces:
+                layers += resting_layers(resting.mesh, state, display, frame)
+    if mesh is not None and display.jacket and mesh.n_points:
+        layers += jacket_layers(mesh, state if trial is None else bare, display, frame)
+    beside: list[Layer] = []
+    if shown.other is not None and display.jacket and shown.other.n_points:
+        beside = jacket_layers(shown.other, bare, display, frame)
+    layers += _over(state, display, shown, frame)
+    return Scene(tuple(base), tuple(map(tuple, tiers)), tuple(layers), tuple(beside), rgb(palette.form_ground)[:3],
+                 display.through, look)  # fmt: skip
+
+
+def _over(state: State, display: Display, shown: Shown, frame: Frame) -> list[Layer]:
+    palette, size, layers = frame.palette, frame.size, list[Layer]()
+    source = state.source
+    if shown.strokes is not None and len(shown.strokes):
+        layers.append(Layer(lines=line_rows(shown.strokes, rgb("#fbf9f4", 0.95), 1.6), pull=0.012 * size))
+    if shown.lit is not None and len(shown.lit):
+        layers.append(Layer(lines=line_rows(shown.lit, rgb(palette.held), 3.2), pull=0.01 * size))
+    if frame.stage == "source":
+        layers += picked_layers(state, palette, 0.004 * size)
+        if display.heat is not None and display.heat.plane is not None:
+            layers += plane_layers(display.heat.mesh, display.heat.plane, palette)
+    if frame.stage == "topology" and source is not None and source.visible and pickable(source.mesh):
+        layers += paint_layers(state, palette, 0.003 * size)
+        layers += guide_layers(state, palette, 0.012 * size)
+    if shown.proposal is not None:
+        layers += proposal_layers(shown.proposal, palette, 0.006 * size)
+    return layers
+
+
+def compared(state: State) -> tuple[PolyMesh | None, tuple[str, str] | None]:
+    """What the chosen trial is compared with, side by side: the next trial, or the jacket where there is no other; and
+    the names of both."""
+    trial = state.trial
+    if trial is None:
+        return None, None
+    if len(state.trials) > 1:
+        at = next(k for k, t in enumerate(state.trials) if t.id == trial.id)
+        other = state.trials[(at + 1) % len(state.trials)]
+        return other.mesh, (trial.name, other.name)
+    if state.jacket is None or state.jacket.mesh.n_faces == 0:
+        return None, None
+    return state.jacket.mesh, (trial.name, state.jacket.name)
+
+
+def without_jacket(display: Display) -> Display:
+    """The same without the jacket: while a field is shown, what lies over the source would hide it."""
+    return replace(display, jacket=False)

@@ -1,0 +1,170 @@
+"""Layers of the jacket as they are drawn: faces in their colouring, wires, poles, lifted and loose points, sharp edges.
+
+The jacket is drawn as lying on the source: its faces so far out as they sag between their points, and in front of
+whatever of the source stands up between them.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from jacket.commands.display import Colouring, Display
+from jacket.core.derive import form_of, gap_of, islands_of, stretch_of
+from jacket.core.mesh.geometry import dihedral_angles, edge_lengths, point_normals
+from jacket.core.mesh.lifted import lifted_points
+from jacket.core.mesh.polymesh import Floats, PolyMesh
+from jacket.core.mesh.smooth import WEIGHT, smoothed
+from jacket.core.quads.figures import irregular_points
+from jacket.core.store import STORE
+from jacket.document.state import State
+from jacket.qt.scene.held import held_layers
+from jacket.qt.scene.seams import form_seams
+from jacket.qt.scene.tints import heat
+from jacket.qt.theme import ISLAND_TINTS, Palette, rgb
+from jacket.render.scene import FILL_WIDTH, Layer, dot_rows, fill_rows, line_rows
+
+PULL = 0.008
+"""How far towards the eye layers are drawn, as a share of the source's diagonal."""
+
+
+@dataclass(frozen=True)
+class Frame:
+    """What producers of a scene draw by: palette, size of what is looked at, pixels a unit of it has, the stage."""
+
+    palette: Palette
+    size: float
+    per_unit: float
+    stage: str
+
+
+def sag(mesh: PolyMesh) -> float:
+    """How far the surface under a mesh bulges over its edges, nearly everywhere: the rise of an arc over a chord of the
+    edge's length that turns by the angle at it. Kept for as long as the faces are the same."""
+
+    def make() -> float:
+        if mesh.n_faces == 0:
+            return 0.0
+        inner = mesh.topology.edge_uses == 2
+        if not inner.any():
+            return 0.0
+        turn = np.radians(np.minimum(dihedral_angles(mesh)[inner], 90.0))
+        return float(np.percentile(edge_lengths(mesh)[inner] * turn / 8, 90))
+
+    return STORE.get((mesh.aspect("faces"),), "sag", make)
+
+
+def face_colours(mesh: PolyMesh, state: State, display: Display, palette: Palette) -> Floats:
+    """(F, 4) colour of each face by the one colouring that is on."""
+    colouring = display.colouring
+    if colouring is Colouring.STRETCH:
+        return heat(stretch_of(mesh, state.sheets), palette.squeezed, palette.paper, palette.stretched, 1.0)
+    if colouring is Colouring.GAP and state.source is not None and mesh.n_faces:
+        return heat(_by_face(mesh, gap_of(mesh, state.source.mesh)), palette.paper, palette.paper, palette.accent, 0.6)
+    if colouring is Colouring.MOVED and "moved" in mesh.point_data and mesh.n_faces:
+        far = _by_face(mesh, np.asarray(mesh.point_data["moved"], float))
+        return heat(far, palette.paper, palette.paper, palette.accent, max(float(far.max()), 0.05))
+    if colouring is Colouring.ISLANDS:
+        return island_tints(mesh, state)
+    out = np.tile(np.array(rgb(palette.jacket)), (mesh.n_faces, 1))
+    out[mesh.sizes == 3] = rgb("#5f9ea6")
+    out[mesh.sizes > 4] = rgb("#a583ad")
+    return out
+
+
+def island_tints(mesh: PolyMesh, state: State) -> Floats:
+    """(F, 4) a quiet tint for each island, the same in both views."""
+    tints = np.array([rgb(t) for t in ISLAND_TINTS])
+    return np.asarray(tints[islands_of(mesh, state.sheets).labels % len(tints)])
+
+
+def _by_face(mesh: PolyMesh, values: Floats) -> Floats:
+    out = np.zeros(mesh.n_faces)
+    np.maximum.at(out, mesh.face_of_corner, values[mesh.corners])
+    return out
+
+
+def pushed(mesh: PolyMesh, out: float) -> PolyMesh:
+    """A mesh pushed out along its normals, for drawing only."""
+    new = mesh.detached()
+    return new.with_points(new.points + out * point_normals(mesh))
+
+
+def drawn_jacket(mesh: PolyMesh, size: float, display: Display) -> tuple[PolyMesh, Floats | None]:
+    """The jacket as it is drawn: smoothed and pushed out where that is wanted, and the lines (S, 2, 3) that stand for
+    its edges on the smoothed one."""
+    lines = None
+    if display.smooth and mesh.n_faces:
+        key = ("smooth", display.smooth)
+        smooth = STORE.get((*form_of(mesh), mesh.aspect("marks")), key, lambda: smoothed(mesh, display.smooth))
+        mesh, lines = smooth.mesh, smooth.lines
+    if display.push and mesh.n_faces:
+        out, whole = 0.01 * display.push * size, mesh
+        mesh = STORE.get(form_of(whole), ("pushed", out), lambda: pushed(whole, out))
+    return mesh, (mesh.points[lines] if lines is not None else None)
+
+
+def jacket_layers(mesh: PolyMesh, state: State, display: Display, frame: Frame) -> list[Layer]:
+    """The faces, wires, seams, poles, lifted and loose points of a layer that is worked on, and what is held of it."""
+    palette, pull = frame.palette, PULL * frame.size
+    drawn, smooth_lines = drawn_jacket(mesh, frame.size, display)
+    shown, topology = mesh if smooth_lines is not None else drawn, mesh.topology
+    push = min(sag(mesh), pull) if state.source is not None and not display.push else 0.0
+    places = shown.points + push * point_normals(shown) if push > 0 else shown.points
+    colours = face_colours(mesh, state, display, palette)
+    if smooth_lines is not None:
+        # Every corner of a face grew into a quad, and those four times over in each further round.
+        colours = np.repeat(colours[mesh.face_of_corner], 4 ** (display.smooth - 1), axis=0)
+    colours[:, 3] *= 0.5 if display.through else 1.0
+    if not (display.solid and drawn.n_faces > 0):
+        colours[:, 3] = 0.0
+    fill = fill_rows(drawn, colours) if drawn.n_faces else np.zeros((0, FILL_WIDTH), np.float32)
+    strength = 0.4 if display.checker or display.colouring is Colouring.STRETCH else 0.85
+    wire = rgb(palette.wire, strength) if display.wire and smooth_lines is None else (0.0, 0.0, 0.0, 0.0)
+    borders = line_rows(places[topology.edge_points[topology.edge_uses == 1]], rgb(palette.wire), 2.0)
+    # Behind a source the far side cannot be seen, and drawing it would cost as much as the near one.
+    shut = not display.through and state.source is not None and state.source.visible and display.source
+    layers = [Layer(fill, lines=borders, dots=_dots(mesh, places, display, frame), pull=pull, push=push, wire=wire,
+                    checker=16.0 if display.checker else 0.0, shut=shut or not display.backs)]  # fmt: skip
+    if smooth_lines is not None and display.wire:
+        layers.append(Layer(lines=line_rows(smooth_lines, rgb(palette.wire, strength), 1.3), pull=pull * 1.1))
+    if display.seams and mesh.uv_sets:
+        layers += form_seams(mesh, places, state, frame.per_unit, palette, pull * 1.3)
+    if frame.stage == "topology":
+        layers += sharp_layers(mesh, places, palette, pull * 1.2)
+    return layers + held_layers(shown, places, state, palette, pull * 1.6, push)
+
+
+def _dots(mesh: PolyMesh, places: Floats, display: Display, frame: Frame) -> Any:
+    palette = frame.palette
+    loose = places[np.bincount(mesh.corners, minlength=mesh.n_points) == 0]
+    rows = [dot_rows(loose, rgb(palette.ink), 8.0), dot_rows(loose, rgb(palette.look), 5.0)]
+    if display.poles and frame.stage == "topology":
+        rows.append(dot_rows(places[irregular_points(mesh)], rgb(palette.ink), 6.0))
+    if display.lifted:
+        rows.append(dot_rows(places[lifted_points(mesh)], rgb(palette.look), 6.0))
+    return np.concatenate(rows)
+
+
+def sharp_layers(mesh: PolyMesh, places: Floats, palette: Palette, pull: float) -> list[Layer]:
+    """Edges marked sharp as heavy lines, thinner for less weight."""
+    out = []
+    for name in mesh.marks:
+        if name == "sharp" or name.startswith(WEIGHT):
+            width = 3.4 if name == "sharp" else 1.6 + 0.18 * min(float(name[len(WEIGHT) :]), 10.0)
+            out.append(Layer(lines=line_rows(places[mesh.mark(name)], rgb(palette.ink), width), pull=pull))
+    return out
+
+
+def resting_layers(mesh: PolyMesh, state: State, display: Display, frame: Frame) -> list[Layer]:
+    """A layer that is not worked on: paler, with thin wires."""
+    palette = frame.palette
+    drawn, lines = drawn_jacket(mesh, frame.size, display)
+    colour = np.array(rgb(palette.paper, 0.35 if display.through else 0.8))
+    fill = fill_rows(drawn, colour) if drawn.n_faces else np.zeros((0, FILL_WIDTH), np.float32)
+    wire = rgb(palette.wire, 0.35) if display.wire and lines is None else (0.0, 0.0, 0.0, 0.0)
+    shut = not display.through and state.source is not None and state.source.visible and display.source
+    push = min(sag(mesh), PULL * frame.size) if state.source is not None and not display.push else 0.0
+    return [Layer(fill, pull=0.9 * PULL * frame.size, push=push, wire=wire, shut=shut)]

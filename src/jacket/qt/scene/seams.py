@@ -1,0 +1,64 @@
+"""Seams as a basting stitch: saffron dashes on a dark line, thinner where islands are small on the screen."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from jacket.core.derive import islands_of
+from jacket.core.mesh.polymesh import Floats, PolyMesh
+from jacket.document.state import State
+from jacket.qt.theme import Palette, rgb
+from jacket.render.scene import Layer, line_rows
+
+WIDE = 4.6
+"""Pixels of the dark line under a full stitch."""
+PLAIN = 2.2
+"""Pixels of it under which the stitch is left to a line: dashes would not be seen as such."""
+
+
+def stitch_width(span: Floats) -> Floats:
+    """Pixels of the stitch's dark line for islands (N,) of a span in pixels: a twentieth of it, up to the full width."""
+    return np.clip(np.nan_to_num(span, nan=1e3, posinf=1e3) / 20.0, 0.9, WIDE)
+
+
+def stitch_layers(segments: Floats, widths: Floats | None, palette: Palette, pull: float) -> list[Layer]:
+    """Segments (S, 2, 2 or 3) as stitches of widths (S,), full ones unless given; thin ones as plain lines."""
+    if len(segments) == 0:
+        return []
+    wide = np.full(len(segments), WIDE) if widths is None else widths
+    full = wide >= PLAIN
+    out = []
+    if full.any():
+        out.append(Layer(lines=line_rows(segments[full], rgb(palette.stitch_dark), wide[full]), pull=pull))
+        out.append(Layer(lines=line_rows(segments[full], rgb(palette.stitch), wide[full] * 0.56), pull=pull * 1.15, stitch=11.0))
+    if not full.all():
+        rest = segments[~full]
+        out.append(Layer(lines=line_rows(rest, rgb(palette.stitch_dark), wide[~full] + 0.9), pull=pull))
+        out.append(Layer(lines=line_rows(rest, rgb(palette.stitch), np.maximum(0.6 * wide[~full], 0.8)), pull=pull * 1.15))
+    return out
+
+
+def form_seams(mesh: PolyMesh, points: Floats, state: State, per_unit: float, palette: Palette, pull: float) -> list[Layer]:
+    """Edges at which islands end, over points (V, 3) of the form; `per_unit` is how many pixels a unit has on the screen."""
+    islands = islands_of(mesh, state.sheets)
+    topology = mesh.topology
+    edges = np.flatnonzero(islands.borders)
+    if len(edges) == 0:
+        return []
+    span = np.sqrt(islands.surface_area) * per_unit
+    corner = topology.edge_corner[edges]
+    twin = topology.twin[corner]
+    here = span[islands.labels[mesh.face_of_corner[corner]]]
+    there = np.where(twin >= 0, span[islands.labels[mesh.face_of_corner[np.maximum(twin, 0)]]], here)
+    return stitch_layers(points[topology.edge_points[edges]], stitch_width(np.minimum(here, there)), palette, pull)
+
+
+def flat_seams(mesh: PolyMesh, places: Floats, state: State, per_unit: float, palette: Palette) -> list[Layer]:
+    """Outlines of islands over places (C, 2) of the sheet; `per_unit` is how many pixels a sheet unit has on the screen."""
+    islands = islands_of(mesh, state.sheets)
+    corners = islands.border_corners
+    corners = corners[islands.mapped[islands.corner_labels[corners]]]
+    segments = np.stack([places[corners], places[mesh.topology.next[corners]]], axis=1)
+    box = islands.boxes
+    span = np.sqrt(np.maximum((box[:, 2:] - box[:, :2]).prod(axis=1), 0.0)) * per_unit
+    return stitch_layers(segments, stitch_width(span[islands.corner_labels[corners]]), palette, 0.0)

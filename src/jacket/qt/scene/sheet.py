@@ -1,0 +1,57 @@
+"""The flat view's scene: sheets with their grid, islands, seams, what is held."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from jacket.commands.display import Colouring, Display
+from jacket.core.layout.sheets import Sheet
+from jacket.core.mesh.polymesh import Floats
+from jacket.document.state import State
+from jacket.qt.scene.held import held_on_sheet
+from jacket.qt.scene.jacket import face_colours, island_tints
+from jacket.qt.scene.seams import flat_seams
+from jacket.qt.theme import Palette, rgb
+from jacket.render.scene import FILL_WIDTH, Layer, Scene, fill_rows, line_rows
+
+
+def flat_scene(state: State, display: Display, palette: Palette, per_unit: float = 300.0) -> Scene:
+    """Everything on the sheets; `per_unit` is how many pixels a sheet unit has on the screen."""
+    layers = [_sheet_layer(sheet, sheet is state.sheet, palette) for sheet in state.sheets]
+    ground = rgb(palette.flat_ground)[:3]
+    jacket = state.jacket
+    mesh = jacket.mesh if jacket is not None else None
+    if mesh is None or mesh.uv is None or not np.isfinite(mesh.uv).any():
+        return Scene(layers=tuple(layers), ground=ground)
+    places = np.zeros((mesh.n_corners, 3))
+    places[:, :2] = np.nan_to_num(mesh.uv)
+    mapped = np.bincount(mesh.face_of_corner, ~np.isfinite(mesh.uv).all(axis=1), minlength=mesh.n_faces) == 0
+    colours = face_colours(mesh, state, display, palette).copy() if display.colouring is Colouring.STRETCH \
+        else island_tints(mesh, state).copy()  # fmt: skip
+    colours[:, 3] = 0.82
+    fill = fill_rows(mesh, colours, places, mapped)
+    layers.append(Layer(fill, lit=False, checker=16.0 if display.checker else 0.0, wire=rgb(palette.wire, 0.4)))
+    layers += flat_seams(mesh, places[:, :2], state, per_unit, palette)
+    layers += held_on_sheet(mesh, places, mapped, state, palette)
+    return Scene(layers=tuple(layers), ground=ground)
+
+
+def _sheet_layer(sheet: Sheet, active: bool, palette: Palette) -> Layer:
+    low: Floats = sheet.origin
+    corner = np.array([[0, 0, 0], [1, 0, 0], [1, 1, 0], [0, 0, 0], [1, 1, 0], [0, 1, 0]], float)
+    fill = np.zeros((6, FILL_WIDTH), np.float32)
+    fill[:, :3] = corner
+    fill[:, :2] += low
+    fill[:, 5] = 1
+    fill[:, 6:10] = rgb(palette.sheet, 1.0 if active else 0.7)
+    fill[:, 10:12] = -1e6
+    # Squares of the grid have equal sides in pixels: eight along the longer side.
+    step = max(sheet.width, sheet.height) / 8
+    across = np.arange(0, sheet.width + 1e-6, step) / sheet.width
+    up = np.arange(0, sheet.height + 1e-6, step) / sheet.height
+    lines = [[[x, 0], [x, 1]] for x in across] + [[[0, y], [1, y]] for y in up]
+    edge = [[[0, 0], [1, 0]], [[1, 0], [1, 1]], [[1, 1], [0, 1]], [[0, 1], [0, 0]]]
+    grid = np.array(lines + edge) + low
+    widths = np.full(len(grid), 1.0)
+    widths[len(lines) :] = 2.0 if active else 1.4
+    return Layer(fill, line_rows(grid, rgb(palette.grid, 0.7), widths), lit=False)

@@ -1,0 +1,89 @@
+"""Keeps the two views true: scenes are made anew when what they follow from changes, and only then."""
+
+from __future__ import annotations
+
+import math
+from typing import Any
+
+from PySide6.QtCore import QObject, QTimer
+
+from jacket.core.derive import pickable
+from jacket.program import Program
+from jacket.qt.scene.form import Shown, compared, form_scene, without_jacket
+from jacket.qt.scene.sheet import flat_scene
+from jacket.qt.theme import DAY, Palette
+from jacket.qt.views.flat_view import FlatView
+from jacket.qt.views.form_view import FormView
+from jacket.stages.source.commands import has_moves
+
+
+class Showing(QObject):
+    """Scenes, marks, chips and names of both views."""
+
+    def __init__(self, program: Program, form: FormView, flat: FlatView, parent: QObject) -> None:
+        super().__init__(parent)
+        self.program, self.form, self.flat = program, form, flat
+        self.palette: Palette = DAY
+        self._flat_key: Any = None
+        self._zooms = (0, 0)
+        # Stitches are as wide as islands are on the screen: a nearer view wants them anew, once it stands still.
+        self._nearer = QTimer(self, interval=120, singleShot=True)
+        self._nearer.timeout.connect(self._zoomed)
+        form.camera_changed.connect(self._nearer.start)
+        flat.camera_changed.connect(self._nearer.start)
+
+    def ready(self) -> bool:
+        """Whether everything visible can be picked without making the window wait."""
+        return all(pickable(s.mesh) for s in self.program.document.state.sources if s.visible)
+
+    def redraw(self) -> None:
+        """Make both scenes anew where they changed."""
+        self._redraw_form()
+        self._redraw_flat()
+
+    def _redraw_form(self) -> None:
+        program, form = self.program, self.form
+        state, display, stage = program.document.state, program.display, program.stage.id
+        trial = state.trial.mesh if state.trial is not None and stage == "topology" else None
+        other, names = compared(state) if trial is not None and display.split else (None, None)
+        if program.strokes is not None:
+            display = without_jacket(display)
+        shown = Shown(trial, program.lit, program.proposal, program.strokes, other)
+        form.show_scene(form_scene(state, display, self.palette, stage, shown, form.per_unit))
+        form.halves = names if display.jacket and display.trial else None
+        form.mark_poles = (display.poles and display.jacket and stage == "topology" and trial is None
+                           and program.strokes is None and not display.smooth)  # fmt: skip
+        form.compare_outline = display.outline
+        form.show_chips(program.display, () if has_moves(state) else ("moved",))
+        form.overlay.update()
+
+    def _redraw_flat(self) -> None:
+        program, flat = self.program, self.flat
+        state, display = program.document.state, program.display
+        mesh = state.jacket.mesh if state.jacket is not None else None
+        # What the sheet shows hangs on faces, UVs and cuts, and on places only through the stretch: moving points leaves it.
+        grounds: tuple[Any, ...] = ()
+        if mesh is not None and mesh.uv_sets:
+            grounds = (mesh.aspect("faces"), mesh.aspect("uv"), mesh.aspect("cuts"), state.jacket.islands if state.jacket else ())
+            grounds += (mesh.aspect("points"),) if display.colouring.value == "stretch" else ()
+        zoom = _zoom(flat.camera.scale)
+        key = (grounds, self.palette, display.colouring, display.checker, state.sheets, state.active_sheet, state.held, zoom)
+        if key != self._flat_key:
+            self._flat_key = key
+            flat.show_scene(flat_scene(state, display, self.palette, flat.camera.scale))
+            flat.overlay.update()
+        if flat.show_names != display.names:
+            flat.show_names = display.names
+            flat.overlay.update()
+        flat.show_chips(display)
+
+    def _zoomed(self) -> None:
+        zooms = (_zoom(self.form.per_unit), _zoom(self.flat.camera.scale))
+        if zooms != self._zooms:
+            self._zooms = zooms
+            self.redraw()
+
+
+def _zoom(per_unit: float) -> int:
+    """Steps by which widths on the screen are told apart."""
+    return round(math.log(max(per_unit, 1e-9)) / math.log(1.3))

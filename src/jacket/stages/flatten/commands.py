@@ -1,0 +1,88 @@
+"""Commands of the Flatten stage: laying flat, and UV sets."""
+
+from __future__ import annotations
+
+from jacket.commands.common import has_faces, has_held, has_layer, long_edit
+from jacket.commands.host import Edits, Host
+from jacket.commands.model import Command
+from jacket.core.mesh.polymesh import PolyMesh
+from jacket.document.edits import uvs
+from jacket.document.edits.uvs import held_faces
+from jacket.document.state import State
+from jacket.document.task import Job
+from jacket.jobs.unwrap import Unwrapped, unwrap
+
+
+def _flatten(host: Edits, mesh: PolyMesh) -> Job:
+    state = host.document.state
+    sheets, sheet = state.sheets, min(state.active_sheet, len(state.sheets) - 1)
+    return lambda progress: unwrap(mesh, None, sheets, sheet, progress)
+
+
+def _flatten_held(host: Edits, mesh: PolyMesh) -> Job:
+    state = host.document.state
+    faces, sheets = held_faces(mesh, state.held), state.sheets
+    return lambda progress: unwrap(mesh, faces, sheets, progress=progress)
+
+
+def _mesh(result: Unwrapped) -> PolyMesh:
+    return result.mesh
+
+
+def _said(result: Unwrapped) -> str:
+    return result.said
+
+
+def has_sets(state: State) -> bool:
+    """The active layer has a UV set."""
+    return state.jacket is not None and bool(state.jacket.mesh.uv_sets)
+
+
+def several_sets(state: State) -> bool:
+    """The active layer has two UV sets or more."""
+    return state.jacket is not None and len(state.jacket.mesh.uv_sets) > 1
+
+
+def _asked(host: Host, title: str, name: str) -> str:
+    return (host.ask_text(title, "Its name", name) or "").strip()
+
+
+def _add_set(host: Host) -> None:
+    name = _asked(host, "Add a UV set", uvs.free_set_name(host.document.require_jacket().mesh))
+    if name:
+        uvs.add_set(host.document, name)
+
+
+def _copy_set(host: Host) -> None:
+    mesh = host.document.require_jacket().mesh
+    name = _asked(host, "Copy the UV set", uvs.free_set_name(mesh, mesh.active_uv))
+    if name:
+        uvs.copy_set(host.document, name)
+
+
+def _rename_set(host: Host) -> None:
+    old = host.document.require_jacket().mesh.active_uv
+    name = _asked(host, "Rename the UV set", old)
+    if name:
+        uvs.rename_set(host.document, old, name)
+
+
+def _remove_set(host: Host) -> None:
+    uvs.remove_set(host.document, host.document.require_jacket().mesh.active_uv)
+
+
+def _next_set(host: Host) -> None:
+    mesh = host.document.require_jacket().mesh
+    at = mesh.uv_sets.index(mesh.active_uv)
+    uvs.choose_set(host.document, mesh.uv_sets[(at + 1) % len(mesh.uv_sets)])
+
+
+COMMANDS = (
+    Command("flatten", "Flatten all islands", "unwrap uv lay flat", "", has_faces, long_edit("flatten", _flatten, _said, _mesh), waits=True),
+    Command("flatten-held", "Flatten the held islands", "unwrap uv part", "", has_held, long_edit("flatten the held islands", _flatten_held, _said, _mesh), waits=True),
+    Command("add-set", "Add a UV set…", "uv set new channel layer", "", has_layer, _add_set),
+    Command("copy-set", "Copy the UV set…", "uv set duplicate channel", "", has_sets, _copy_set),
+    Command("rename-set", "Rename the UV set…", "uv set name channel", "", has_sets, _rename_set),
+    Command("remove-set", "Remove the UV set", "uv set delete channel", "", has_sets, _remove_set),
+    Command("next-set", "Work on the next UV set", "uv set switch channel choose", "", several_sets, _next_set),
+)  # fmt: skip
