@@ -8,11 +8,11 @@ import igl
 import numpy as np
 
 from bench.data import finer, spot
-from jacket.core.flatten.chart import Chart, charts_of
 from jacket.core.flatten.descent import Descent, flips
 from jacket.core.flatten.starts import convex
 from jacket.core.flatten.unwrap import flatten_chart
 from jacket.core.mesh.polymesh import PolyMesh
+from jacket.core.uv.chart import Chart, charts_of
 
 
 def run() -> None:

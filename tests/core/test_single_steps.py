@@ -8,7 +8,6 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from jacket.core.flatten.chart import chart_of, charts_of
 from jacket.core.flatten.stretch import measure_stretch, singular_values
 from jacket.core.heap import heap_pop, heap_push
 from jacket.core.mesh.geometry import face_areas, face_normals
@@ -22,6 +21,7 @@ from jacket.core.quads.field import corner_angles, smooth_field
 from jacket.core.quads.gridmap import GridMap, hat_gradients
 from jacket.core.solve.cholesky import Factor
 from jacket.core.space.bvh import Bvh
+from jacket.core.uv.chart import chart_of, charts_of
 from jacket.errors import SolveError
 from tests.conftest import cube, grid, icosphere, torus
 

@@ -11,7 +11,7 @@ from PySide6.QtCore import QEvent, QPoint, QPointF, Qt
 from PySide6.QtGui import QPointingDevice, QTabletEvent
 from PySide6.QtWidgets import QApplication, QCheckBox, QComboBox, QMessageBox, QPushButton
 
-from jacket.core.mesh.lifted import lifted_points
+from jacket.core.fit.lifted import lifted_points
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.document.document import Document
 from jacket.qt.app import make_app, settle

@@ -12,11 +12,11 @@ from jacket.cli.terminal import base_report, say, terminal_progress, write_repor
 from jacket.core.checks.layout import flatten_checks, layout_checks, seam_checks
 from jacket.core.flatten.stretch import measure_stretch
 from jacket.core.layout.pack import TURNS, PackSettings
-from jacket.core.layout.sheets import Sheets
 from jacket.core.quads.settings import AutoSettings
 from jacket.core.seams.cuts import cut_as_mapped
 from jacket.core.space.bvh import Bvh
 from jacket.core.uv.islands import Islands
+from jacket.core.uv.sheets import Sheets
 from jacket.errors import MeshError
 from jacket.formats.curves import read_guides, read_spots
 from jacket.formats.deliver.profiles import PROFILES

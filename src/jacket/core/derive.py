@@ -8,7 +8,6 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jacket.core.flatten.stretch import StretchFigures, face_stretch, measure_stretch
-from jacket.core.layout.sheets import ONE_SHEET, Sheets
 from jacket.core.mesh.geometry import edge_lengths
 from jacket.core.mesh.polymesh import Floats, Ints, PolyMesh
 from jacket.core.source.crossings import crossing_pairs
@@ -18,6 +17,7 @@ from jacket.core.source.symmetry import Plane, difference
 from jacket.core.space.bvh import Bvh
 from jacket.core.store import STORE, Grounds
 from jacket.core.uv.islands import Islands
+from jacket.core.uv.sheets import ONE_SHEET, Sheets
 from jacket.progress import Progress
 
 HEAVY = 150_000

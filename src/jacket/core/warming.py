@@ -11,7 +11,6 @@ from jacket.core.fit.refit import refit
 from jacket.core.fit.relax import relaxed_part
 from jacket.core.flatten.unwrap import unwrap
 from jacket.core.layout.pack import PackSettings, pack
-from jacket.core.layout.sheets import Sheet
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.mesh.walks import edge_ring, flood
 from jacket.core.quads.auto import AutoSettings, automatic_quads
@@ -28,6 +27,7 @@ from jacket.core.space.raster import covered
 from jacket.core.space.segments import near_segments
 from jacket.core.strokes.section import surface_sections
 from jacket.core.uv.islands import Islands
+from jacket.core.uv.sheets import Sheet
 
 
 def _ball(rings: int = 12, sides: int = 16) -> PolyMesh:

@@ -9,7 +9,6 @@ import numpy as np
 
 from jacket.core.flatten.unwrap import unwrap
 from jacket.core.layout.pack import pack
-from jacket.core.layout.sheets import Sheet
 from jacket.core.mesh.edits import faces_removed
 from jacket.core.mesh.geometry import face_centres
 from jacket.core.mesh.polymesh import PolyMesh
@@ -17,6 +16,7 @@ from jacket.core.mesh.walks import face_parts
 from jacket.core.quads.auto import AutoSettings, automatic_quads
 from jacket.core.seams.suggest import suggest_seams
 from jacket.core.uv.islands import Islands
+from jacket.core.uv.sheets import Sheet
 from jacket.demo.forms import barnacled_bollard, porthole_latch, whelk_lantern
 from jacket.document.islands import with_island_numbers
 from jacket.document.state import JacketObject, SourceObject, State

@@ -9,11 +9,11 @@ from typing import Any, TypeVar
 import numpy as np
 from numpy.typing import NDArray
 
-from jacket.core.layout.sheets import ONE_SHEET, Sheet, Sheets
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.quads.steering import Guide, Paint
 from jacket.core.source.rebuild import joined
 from jacket.core.uv.identity import IslandRecord
+from jacket.core.uv.sheets import ONE_SHEET, Sheet, Sheets
 
 STAGES = ("source", "topology", "seams", "flatten", "layout", "deliver")
 

@@ -5,9 +5,9 @@ from __future__ import annotations
 from jacket.core.checks.layout import flatten_checks, layout_checks, seam_checks
 from jacket.core.checks.model import Check
 from jacket.core.checks.topology import topology_checks
-from jacket.core.layout.sheets import ONE_SHEET, Sheets
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.space.bvh import Bvh
+from jacket.core.uv.sheets import ONE_SHEET, Sheets
 
 
 def delivery_checks(

@@ -9,9 +9,9 @@ from typing import Any
 
 from jacket import __version__
 from jacket.core.checks.model import Check
-from jacket.core.layout.sheets import ONE_SHEET, Sheets
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.space.bvh import Bvh
+from jacket.core.uv.sheets import ONE_SHEET, Sheets
 from jacket.errors import MeshError
 from jacket.formats.deliver.files import delivery_bytes, write_delivery
 from jacket.formats.deliver.profiles import profile_named

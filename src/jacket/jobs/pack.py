@@ -9,9 +9,9 @@ from numpy.typing import NDArray
 
 from jacket.core.layout.pack import PackResult, PackSettings
 from jacket.core.layout.pack import pack as packed
-from jacket.core.layout.sheets import ONE_SHEET, Sheet, Sheets, checked_sheets
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.uv.islands import Islands
+from jacket.core.uv.sheets import ONE_SHEET, Sheet, Sheets, checked_sheets
 from jacket.errors import MeshError
 from jacket.progress import Progress, silent
 

@@ -9,11 +9,11 @@ from jacket.core.checks.model import Check
 from jacket.core.flatten.stretch import measure_stretch
 from jacket.core.flatten.unwrap import unwrap
 from jacket.core.layout.pack import PackSettings
-from jacket.core.layout.sheets import ONE_SHEET, Sheets, checked_sheets
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.quads.auto import AutoResult
 from jacket.core.space.bvh import Bvh
 from jacket.core.uv.islands import Islands
+from jacket.core.uv.sheets import ONE_SHEET, Sheets, checked_sheets
 from jacket.jobs.checks import delivery_checks
 from jacket.jobs.pack import pack
 from jacket.jobs.remesh import RemeshSettings, remesh

@@ -10,10 +10,10 @@ from numpy.typing import NDArray
 from jacket.core.flatten.unwrap import IslandFlat
 from jacket.core.flatten.unwrap import unwrap as laid_flat
 from jacket.core.layout.pack import laid_apart
-from jacket.core.layout.sheets import ONE_SHEET, Sheets
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.uv.islands import Islands
 from jacket.core.uv.sets import piece_labels
+from jacket.core.uv.sheets import ONE_SHEET, Sheets
 from jacket.errors import MeshError
 from jacket.progress import Progress, part, silent
 

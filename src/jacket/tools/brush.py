@@ -8,8 +8,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jacket.core.derive import surface_of
+from jacket.core.fit.lifted import lifted_points
 from jacket.core.fit.shift import FALLOFFS, falloff
-from jacket.core.mesh.lifted import lifted_points
 from jacket.core.mesh.polymesh import Bools, Floats, Ints, PolyMesh
 from jacket.core.mesh.walks import flood
 from jacket.tools.base import Option, Tool

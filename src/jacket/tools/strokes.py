@@ -6,8 +6,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jacket.core.derive import surface_of
+from jacket.core.fit.lifted import lifted_points, with_lifted
 from jacket.core.mesh.joining import faces_joined
-from jacket.core.mesh.lifted import lifted_points, with_lifted
 from jacket.core.mesh.polymesh import Bools, Floats, Ints, PolyMesh
 from jacket.core.space.bvh import Bvh
 from jacket.core.strokes.path import length_along, normals_at

@@ -7,13 +7,13 @@ import numpy as np
 import pytest
 import shapely
 
-from jacket.core.flatten.chart import charts_of
 from jacket.core.flatten.descent import Descent, flips
 from jacket.core.flatten.overlap import border_crosses, flipped_faces, overlapping_faces
 from jacket.core.flatten.starts import conformal, convex, signed_areas
 from jacket.core.flatten.stretch import face_stretch, measure_stretch
 from jacket.core.flatten.unwrap import flatten_chart, unwrap
 from jacket.core.mesh.polymesh import PolyMesh
+from jacket.core.uv.chart import charts_of
 from jacket.errors import SolveError
 from tests.conftest import grid, icosphere, torus
 

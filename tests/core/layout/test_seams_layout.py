@@ -13,7 +13,6 @@ from jacket.core.flatten.unwrap import unwrap
 from jacket.core.layout.margins import least_margin
 from jacket.core.layout.masks import island_mask
 from jacket.core.layout.pack import PackSettings, pack
-from jacket.core.layout.sheets import Sheet
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.quads.subdivide import split_to_quads
 from jacket.core.seams.cuts import (
@@ -28,6 +27,7 @@ from jacket.core.seams.suggest import suggest_seams
 from jacket.core.space.bvh import Bvh
 from jacket.core.uv.islands import Islands, density_scales, texel_densities
 from jacket.core.uv.sets import island_labels
+from jacket.core.uv.sheets import Sheet
 from jacket.errors import MeshError
 from jacket.jobs.pack import sheets_of
 from tests.conftest import cube, grid, icosphere, torus

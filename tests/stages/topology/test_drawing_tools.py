@@ -6,8 +6,8 @@ import igl
 import numpy as np
 import pytest
 
+from jacket.core.fit.lifted import lifted_points
 from jacket.core.mesh.geometry import scaled_jacobian
-from jacket.core.mesh.lifted import lifted_points
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.document.document import Document
 from jacket.errors import EditRefused, JacketError

@@ -6,9 +6,9 @@ import igl
 import numpy as np
 import pytest
 
+from jacket.core.fit.lifted import lifted_points
 from jacket.core.fit.relax import lines_of, relaxed, square_aims, untangled
 from jacket.core.mesh.geometry import face_areas, scaled_jacobian
-from jacket.core.mesh.lifted import lifted_points
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.quads.auto import AutoSettings, automatic_quads
 from jacket.core.space.bvh import Bvh

@@ -7,9 +7,9 @@ from pathlib import Path
 import numpy as np
 import pytest
 
+from jacket.core.fit.lifted import lifted_points
 from jacket.core.mesh.choosing import edge_paths
 from jacket.core.mesh.edits import faces_removed
-from jacket.core.mesh.lifted import lifted_points
 from jacket.core.mesh.named import choice_names
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.document.document import Document
@@ -354,7 +354,7 @@ def test_points_are_lifted_along_normals_and_stay_lifted() -> None:
     high = np.linalg.norm(mesh.points[up], axis=1)
     assert high.max() > 1.05 and high.min() > 0.99
     # A loop through lifted quads stays up between them.
-    from jacket.core.mesh.lifted import settled
+    from jacket.core.fit.lifted import settled
     from jacket.core.mesh.rows import loops_inserted
     from jacket.core.space.bvh import Bvh
 

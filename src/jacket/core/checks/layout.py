@@ -6,14 +6,14 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jacket.core.checks.model import Check, graded
-from jacket.core.flatten.chart import charts_of
 from jacket.core.flatten.overlap import flipped_faces, overlapping_faces
 from jacket.core.flatten.stretch import StretchFigures, face_stretch, measure_stretch
 from jacket.core.layout.margins import least_margins
-from jacket.core.layout.sheets import ONE_SHEET, Sheets
 from jacket.core.mesh.polymesh import PolyMesh
+from jacket.core.uv.chart import charts_of
 from jacket.core.uv.islands import Islands, texel_densities
 from jacket.core.uv.sets import apart_flags
+from jacket.core.uv.sheets import ONE_SHEET, Sheets
 
 
 def seam_checks(mesh: PolyMesh) -> list[Check]:

@@ -11,11 +11,11 @@ from __future__ import annotations
 import numpy as np
 from scipy import sparse
 
-from jacket.core.flatten.chart import Chart
 from jacket.core.flatten.starts import signed_areas
 from jacket.core.jit import inline, kernel
 from jacket.core.mesh.polymesh import Floats
 from jacket.core.solve.cholesky import Factor
+from jacket.core.uv.chart import Chart
 
 FULL_STEPS = 60
 TOLERANCE = 1e-5

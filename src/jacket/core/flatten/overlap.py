@@ -5,9 +5,10 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from jacket.core.flatten.chart import Chart
 from jacket.core.jit import inline, kernel
 from jacket.core.mesh.polymesh import Floats, Ints, PolyMesh
+from jacket.core.uv.areas import face_uv_areas
+from jacket.core.uv.chart import Chart
 
 
 def border_crosses(chart: Chart, uv: Floats) -> bool:
@@ -149,11 +150,3 @@ def _meet(flat, a, b):
 def flipped_faces(mesh: PolyMesh, uv: Floats) -> NDArray[np.signedinteger]:
     """Faces whose mapped area is negative."""
     return np.flatnonzero(face_uv_areas(mesh, uv) < 0).astype(np.int32)
-
-
-def face_uv_areas(mesh: PolyMesh, uv: Floats) -> Floats:
-    """(F,) signed areas on the sheet; NaN for unmapped faces."""
-    tri = uv[mesh.triangles]
-    a, b = tri[:, 1] - tri[:, 0], tri[:, 2] - tri[:, 0]
-    area = 0.5 * (a[:, 0] * b[:, 1] - a[:, 1] * b[:, 0])
-    return np.asarray(np.bincount(mesh.triangle_faces, area, minlength=mesh.n_faces), np.float64)

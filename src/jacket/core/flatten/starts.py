@@ -6,9 +6,9 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy import sparse
 
-from jacket.core.flatten.chart import Chart
 from jacket.core.mesh.polymesh import Floats, Ints
 from jacket.core.solve.cholesky import Factor
+from jacket.core.uv.chart import Chart
 from jacket.errors import SolveError
 
 

@@ -7,8 +7,8 @@ from typing import Any
 
 import numpy as np
 
-from jacket.core.flatten.chart import Chart, island_charts
 from jacket.core.mesh.polymesh import Floats, PolyMesh
+from jacket.core.uv.chart import Chart, island_charts
 
 
 @dataclass(frozen=True)
@@ -82,9 +82,9 @@ def _to_points(chart: Chart, corner_uv: Floats) -> Floats:
 def face_stretch(mesh: PolyMesh, uv: Floats) -> Floats:
     """(F,) log₂ of the area each face gets on the sheet against its island's mean: below 0 squeezed,
     above 0 stretched; NaN for unmapped faces."""
-    from jacket.core.flatten.overlap import face_uv_areas
     from jacket.core.mesh.geometry import face_areas
     from jacket.core.mesh.walks import face_parts
+    from jacket.core.uv.areas import face_uv_areas
     from jacket.core.uv.sets import apart_flags, cut_flags
 
     count, labels = face_parts(mesh, cut_flags(mesh) | apart_flags(mesh, uv))

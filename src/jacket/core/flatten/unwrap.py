@@ -7,13 +7,13 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from jacket.core.flatten.chart import Chart, charts_of
 from jacket.core.flatten.descent import FULL_STEPS, Descent, flips
 from jacket.core.flatten.overlap import border_crosses
 from jacket.core.flatten.starts import conformal, convex, scaled_to_area
-from jacket.core.layout.sheets import ONE_SHEET, Sheets, from_pixel_places
 from jacket.core.mesh.polymesh import Floats, PolyMesh
+from jacket.core.uv.chart import Chart, charts_of
 from jacket.core.uv.islands import Islands
+from jacket.core.uv.sheets import ONE_SHEET, Sheets, from_pixel_places
 from jacket.errors import SolveError
 from jacket.progress import Progress, silent
 

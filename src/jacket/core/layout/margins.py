@@ -6,8 +6,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from jacket.core.layout.sheets import APART
 from jacket.core.uv.islands import Islands
+from jacket.core.uv.sheets import APART
 
 
 @dataclass(frozen=True)

@@ -9,9 +9,9 @@ from numpy.typing import NDArray
 
 from jacket.core.jit import inline, kernel
 from jacket.core.layout.masks import Mask, island_mask
-from jacket.core.layout.sheets import APART, Sheet, checked_sheets
 from jacket.core.mesh.polymesh import Floats
 from jacket.core.uv.islands import Islands, density_scales
+from jacket.core.uv.sheets import APART, Sheet, checked_sheets
 from jacket.errors import MeshError
 from jacket.progress import Progress, part, silent
 

@@ -7,9 +7,9 @@ from dataclasses import replace
 
 import numpy as np
 
+from jacket.core.fit.lifted import with_lifted
 from jacket.core.fit.relax import relaxed
 from jacket.core.mesh.geometry import face_areas, face_centres, face_normals
-from jacket.core.mesh.lifted import with_lifted
 from jacket.core.mesh.pieces import put_side_by_side
 from jacket.core.mesh.polymesh import Floats, PolyMesh, sorted_pairs
 from jacket.core.mesh.walks import euler_characteristic, face_parts

@@ -12,7 +12,6 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from jacket.core.flatten.chart import Chart, chart_of
 from jacket.core.flatten.descent import FULL_STEPS, TOLERANCE, Descent, flips
 from jacket.core.flatten.overlap import border_crosses
 from jacket.core.flatten.starts import conformal, convex, signed_areas
@@ -21,6 +20,7 @@ from jacket.core.jit import kernel
 from jacket.core.mesh.geometry import dihedral_angles, edge_lengths, face_areas, face_normals, unit
 from jacket.core.mesh.polymesh import Floats, Ints, PolyMesh
 from jacket.core.mesh.walks import face_parts
+from jacket.core.uv.chart import Chart, chart_of
 from jacket.errors import JacketError
 from jacket.progress import Progress, silent
 

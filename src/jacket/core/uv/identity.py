@@ -11,10 +11,10 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from jacket.core.flatten.chart import chart_of
 from jacket.core.mesh.geometry import face_areas, face_centres, face_normals
 from jacket.core.mesh.polymesh import ISLAND, Floats, Ints, PolyMesh
 from jacket.core.mesh.walks import euler_characteristic
+from jacket.core.uv.chart import chart_of
 from jacket.core.uv.sets import island_labels
 
 

@@ -8,12 +8,12 @@ from functools import cached_property
 import numpy as np
 from numpy.typing import NDArray
 
-from jacket.core.flatten.overlap import face_uv_areas
-from jacket.core.layout.sheets import ONE_SHEET, Sheets, pixel_places, sheet_at
 from jacket.core.mesh.geometry import face_areas
 from jacket.core.mesh.polymesh import UV, Bools, Floats, Ints, PolyMesh
 from jacket.core.mesh.walks import face_parts
+from jacket.core.uv.areas import face_uv_areas
 from jacket.core.uv.sets import apart_flags, cut_flags
+from jacket.core.uv.sheets import ONE_SHEET, Sheets, pixel_places, sheet_at
 
 
 @dataclass(frozen=True, eq=False)

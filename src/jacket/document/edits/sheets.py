@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import replace
 from typing import Any
 
-from jacket.core.layout.sheets import Sheet, checked_sheets, free_tile
+from jacket.core.uv.sheets import Sheet, checked_sheets, free_tile
 from jacket.document.document import Document
 from jacket.document.state import free_name
 from jacket.errors import JacketError

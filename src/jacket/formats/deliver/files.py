@@ -7,9 +7,9 @@ from pathlib import Path
 
 import numpy as np
 
-from jacket.core.layout.sheets import ONE_SHEET, Sheets
 from jacket.core.mesh.pieces import put_side_by_side
 from jacket.core.mesh.polymesh import PolyMesh
+from jacket.core.uv.sheets import ONE_SHEET, Sheets
 from jacket.errors import FormatError
 from jacket.formats.atomic import write_bytes
 from jacket.formats.deliver.picture import layout_png

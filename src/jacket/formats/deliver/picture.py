@@ -8,10 +8,10 @@ from typing import Any
 
 import numpy as np
 
-from jacket.core.layout.sheets import ONE_SHEET, Sheets
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.uv.identity import island_numbers
 from jacket.core.uv.islands import Islands
+from jacket.core.uv.sheets import ONE_SHEET, Sheets
 
 ISLAND_TINTS = (
     (196, 216, 203), (206, 200, 220), (224, 204, 188), (198, 214, 224), (221, 215, 180),

@@ -15,11 +15,11 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from jacket.core.layout.sheets import Sheet, checked_sheets
 from jacket.core.mesh.materials import Material
 from jacket.core.mesh.polymesh import CUT, PIN, UV, PolyMesh, sorted_pairs
 from jacket.core.quads.steering import Guide, Paint
 from jacket.core.uv.identity import IslandRecord
+from jacket.core.uv.sheets import Sheet, checked_sheets
 from jacket.document.islands import with_island_numbers
 from jacket.document.state import JacketObject, SourceObject, State, Trial
 from jacket.errors import FormatError, JacketError

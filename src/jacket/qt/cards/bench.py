@@ -7,8 +7,8 @@ from typing import Any
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QHBoxLayout, QLabel, QPushButton
 
+from jacket.core.fit.lifted import lifted_points
 from jacket.core.mesh.geometry import dihedral_angles, edge_lengths, face_areas
-from jacket.core.mesh.lifted import lifted_points
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.uv.sets import border_flags
 from jacket.document.edits import layers, sources, view

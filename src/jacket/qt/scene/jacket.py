@@ -13,8 +13,8 @@ import numpy as np
 
 from jacket.commands.display import Colouring, Display
 from jacket.core.derive import form_of, gap_of, islands_of, stretch_of
+from jacket.core.fit.lifted import lifted_points
 from jacket.core.mesh.geometry import dihedral_angles, edge_lengths, point_normals
-from jacket.core.mesh.lifted import lifted_points
 from jacket.core.mesh.polymesh import Floats, PolyMesh
 from jacket.core.mesh.smooth import WEIGHT, smoothed
 from jacket.core.quads.figures import irregular_points

@@ -5,8 +5,8 @@ from __future__ import annotations
 import numpy as np
 
 from jacket.commands.display import Colouring, Display
-from jacket.core.layout.sheets import Sheet
 from jacket.core.mesh.polymesh import Floats
+from jacket.core.uv.sheets import Sheet
 from jacket.document.state import State
 from jacket.qt.scene.held import held_on_sheet
 from jacket.qt.scene.jacket import face_colours, island_tints

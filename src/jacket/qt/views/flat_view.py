@@ -10,8 +10,8 @@ from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QPainter
 
 from jacket.core.derive import islands_of
-from jacket.core.layout.sheets import Sheet
 from jacket.core.uv.identity import IslandRecord, island_numbers
+from jacket.core.uv.sheets import Sheet
 from jacket.document.document import Document
 from jacket.qt.theme import DAY, Palette, font
 from jacket.qt.views.glview import GlView

@@ -8,6 +8,7 @@ from typing import Any
 import numpy as np
 
 from jacket.core.derive import surface_of
+from jacket.core.fit.lifted import lifted_points, settled
 from jacket.core.mesh.edits import (
     border_pulled_targets,
     borders_pulled,
@@ -19,7 +20,6 @@ from jacket.core.mesh.edits import (
     points_removed,
     points_welded,
 )
-from jacket.core.mesh.lifted import lifted_points, settled
 from jacket.core.mesh.polymesh import Floats, Ints, PolyMesh
 from jacket.core.mesh.walks import edge_loop, edge_ring
 from jacket.errors import EditRefused

@@ -5,10 +5,10 @@ from __future__ import annotations
 import numpy as np
 
 from jacket.core.derive import surface_of
+from jacket.core.fit.lifted import lifted_points, settled, with_lifted
 from jacket.core.fit.shift import FALLOFFS, Shift, falloff, shifted, step_weights
 from jacket.core.mesh.choosing import as_kind
 from jacket.core.mesh.geometry import point_normals
-from jacket.core.mesh.lifted import lifted_points, settled, with_lifted
 from jacket.core.mesh.polymesh import Floats, Ints, PolyMesh
 from jacket.core.strokes.path import normals_at
 from jacket.document.document import Document

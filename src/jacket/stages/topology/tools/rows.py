@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from jacket.core.mesh.lifted import settled
+from jacket.core.fit.lifted import settled
 from jacket.core.mesh.polymesh import Floats, Ints, PolyMesh
 from jacket.core.mesh.rows import edges_dissolved, loop_evened, loop_slid, loops_inserted, rails, row_collapsed
 from jacket.core.mesh.walks import edge_loop, edge_ring, ring_edges

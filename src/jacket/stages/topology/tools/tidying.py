@@ -9,6 +9,7 @@ import numpy as np
 from scipy.spatial import cKDTree
 
 from jacket.core.derive import surface_of
+from jacket.core.fit.lifted import lifted_points, settled
 from jacket.core.fit.relax import untangled
 from jacket.core.fit.tidy import (
     best_plane,
@@ -24,7 +25,6 @@ from jacket.core.mesh.choosing import as_kind, chains, edge_paths, outline
 from jacket.core.mesh.cleaning import idle_loops, near_merged, near_pairs, triangles_paired
 from jacket.core.mesh.edits import loop_inserted
 from jacket.core.mesh.geometry import dihedral_angles
-from jacket.core.mesh.lifted import lifted_points, settled
 from jacket.core.mesh.poles import is_pole, pair_cancelled, pole_moved
 from jacket.core.mesh.polymesh import Floats, Ints, PolyMesh
 from jacket.core.mesh.rows import edge_turned, edges_dissolved, row_collapsed
