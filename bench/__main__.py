@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import sys
 
-from bench import flatten, fuzz, hands, health, job, quads, reading, sources, window
+from bench import flatten, fuzz, hands, health, house, job, quads, reading, sources, window
 
 BENCHES = {
     "reading": reading.run,
@@ -15,6 +15,7 @@ BENCHES = {
     "job": job.run,
     "quads": quads.run,
     "flatten": flatten.run,
+    "house": house.run,
     "window": window.run,
     "start": window.start,
 }

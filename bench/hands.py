@@ -8,6 +8,7 @@ from collections.abc import Callable
 import numpy as np
 
 from bench.data import demo
+from jacket.commands.display import Display
 from jacket.core.derive import surface_of
 from jacket.core.mesh.geometry import unit
 from jacket.core.mesh.polymesh import PolyMesh
@@ -17,7 +18,8 @@ from jacket.core.quads.subdivide import split_to_quads
 from jacket.demo.forms import whelk_lantern
 from jacket.document.document import Document
 from jacket.document.state import JacketObject, SourceObject, State
-from jacket.qt.scene.scenes import Display, form_scene, prepare_drawing
+from jacket.qt.scene.form import Kept, form_scene
+from jacket.qt.scene.source import prepare_drawing
 from jacket.qt.theme import DAY
 from jacket.stages.topology.tools.brushes import Nudge, Relax
 from jacket.stages.topology.tools.draft import Draft
@@ -39,7 +41,7 @@ class Bench:
         )
         self.camera = FormCamera(np.zeros(3), 3.0, 35, 25, width=560, height=620).framing(source.points[::50])
         self.settings = ToolSettings()
-        self.display = Display()
+        self.display, self.kept = Display(), Kept()
         self.rng = np.random.default_rng(5)
         surface_of(jacket)
 
@@ -55,7 +57,7 @@ class Bench:
 
     def drawn(self) -> None:
         """What the window hands to the renderer."""
-        form_scene(self.document.state, self.display, DAY, "topology", None, None)
+        form_scene(self.document.state, self.display, DAY, "topology", kept=self.kept)
 
     def places(self, count: int) -> np.ndarray:  # type: ignore[type-arg]
         """Pixels over the jacket."""

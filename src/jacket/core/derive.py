@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 from jacket.core.flatten.stretch import StretchFigures, face_stretch, measure_stretch
 from jacket.core.mesh.geometry import edge_lengths
 from jacket.core.mesh.polymesh import Floats, Ints, PolyMesh
+from jacket.core.mesh.walks import path_tree
 from jacket.core.source.crossings import crossing_pairs
 from jacket.core.source.health import Health, examine, part_labels, welded_copy
 from jacket.core.source.simplify import clustered_copy
@@ -176,6 +177,11 @@ def islands_of(mesh: PolyMesh, sheets: Sheets = ONE_SHEET) -> Islands:
     return STORE.get(layout_of(mesh), ("islands", sheets), lambda: Islands.of(mesh.detached(), sheets))
 
 
+def islands_moved(mesh: PolyMesh, islands: Islands, uv: Floats, sheets: Sheets = ONE_SHEET) -> None:
+    """Keep the islands of a mesh that differs from another one only in that islands were moved as a whole."""
+    STORE.put(layout_of(mesh), ("islands", sheets), islands.with_uv(uv))
+
+
 def stretch_of(mesh: PolyMesh, sheets: Sheets = ONE_SHEET) -> NDArray[np.float64]:
     """(F,) stretch of each face over the active UV set, NaN where unmapped."""
     if mesh.uv is None:
@@ -193,6 +199,11 @@ def stretch_figures(mesh: PolyMesh, sheets: Sheets = ONE_SHEET) -> StretchFigure
     return STORE.get(
         layout_of(mesh), ("figures", sheets), lambda: measure_stretch(mesh, islands_of(mesh, sheets).places)
     )
+
+
+def ways_from(mesh: PolyMesh, start: int) -> Ints:
+    """(V,) the point before each on the shortest path of edges from a point; see `path_tree`."""
+    return STORE.get(form_of(mesh), ("ways", start), lambda: path_tree(mesh, start))
 
 
 def gap_of(mesh: PolyMesh, source: PolyMesh) -> Floats:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import tempfile
+from collections.abc import Iterable
 from pathlib import Path
 
 from jacket.errors import FormatError
@@ -12,13 +13,19 @@ from jacket.progress import Progress, silent
 
 def write_bytes(path: Path, data: bytes | bytearray | memoryview) -> None:
     """Write beside the target, then move into place; raises FormatError with the reason."""
+    write_pieces(path, [data])
+
+
+def write_pieces(path: Path, pieces: Iterable[bytes | bytearray | memoryview]) -> None:
+    """Write pieces one after another beside the target, then move into place; raises FormatError with the reason."""
     path = Path(path)
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
         handle, name = tempfile.mkstemp(prefix=f".{path.name}.", suffix=".part", dir=path.parent)
         try:
             with os.fdopen(handle, "wb") as file:
-                file.write(data)
+                for piece in pieces:
+                    file.write(piece)
                 file.flush()
                 os.fsync(file.fileno())
             Path(name).chmod(0o666 & ~_umask())

@@ -2,18 +2,19 @@
 
 from __future__ import annotations
 
-import math
 from typing import Any
 
 from PySide6.QtCore import QObject, QTimer
 
 from jacket.core.derive import pickable
 from jacket.program import Program
-from jacket.qt.scene.form import Shown, compared, form_scene, without_jacket
-from jacket.qt.scene.sheet import flat_scene
-from jacket.qt.theme import DAY, Palette
+from jacket.qt.scene.form import Kept, Shown, compared, form_scene, without_jacket
+from jacket.qt.scene.seams import zoom_step
+from jacket.qt.scene.sheet import held_flat_layers, sheet_layers
+from jacket.qt.theme import DAY, Palette, rgb
 from jacket.qt.views.flat_view import FlatView
 from jacket.qt.views.form_view import FormView
+from jacket.render.scene import Scene
 from jacket.stages.source.commands import has_moves
 
 
@@ -25,6 +26,8 @@ class Showing(QObject):
         self.program, self.form, self.flat = program, form, flat
         self.palette: Palette = DAY
         self._flat_key: Any = None
+        self._kept = Kept()
+        self._flat_held: Any = None
         self._zooms = (0, 0)
         # Stitches are as wide as islands are on the screen: a nearer view wants them anew, once it stands still.
         self._nearer = QTimer(self, interval=120, singleShot=True)
@@ -49,7 +52,7 @@ class Showing(QObject):
         if program.strokes is not None:
             display = without_jacket(display)
         shown = Shown(trial, program.lit, program.proposal, program.strokes, other)
-        form.show_scene(form_scene(state, display, self.palette, stage, shown, form.per_unit))
+        form.show_scene(form_scene(state, display, self.palette, stage, shown, form.per_unit, self._kept))
         form.halves = names if display.jacket and display.trial else None
         form.mark_poles = (display.poles and display.jacket and stage == "topology" and trial is None
                            and program.strokes is None and not display.smooth)  # fmt: skip
@@ -66,11 +69,13 @@ class Showing(QObject):
         if mesh is not None and mesh.uv_sets:
             grounds = (mesh.aspect("faces"), mesh.aspect("uv"), mesh.aspect("cuts"), state.jacket.islands if state.jacket else ())
             grounds += (mesh.aspect("points"),) if display.colouring.value == "stretch" else ()
-        zoom = _zoom(flat.camera.scale)
-        key = (grounds, self.palette, display.colouring, display.checker, state.sheets, state.active_sheet, state.held, zoom)
-        if key != self._flat_key:
-            self._flat_key = key
-            flat.show_scene(flat_scene(state, display, self.palette, flat.camera.scale))
+        zoom = zoom_step(flat.camera.scale)
+        key = (grounds, self.palette, display.colouring, display.checker, state.sheets, state.active_sheet, zoom)
+        base = self._kept.layers("sheets", key, lambda: sheet_layers(state, display, self.palette, flat.camera.scale))
+        if key != self._flat_key or state.held is not self._flat_held:
+            self._flat_key, self._flat_held = key, state.held
+            layers = (*base, *held_flat_layers(state, self.palette))
+            flat.show_scene(Scene(layers=layers, ground=rgb(self.palette.flat_ground)[:3]))
             flat.overlay.update()
         if flat.show_names != display.names:
             flat.show_names = display.names
@@ -78,12 +83,7 @@ class Showing(QObject):
         flat.show_chips(display)
 
     def _zoomed(self) -> None:
-        zooms = (_zoom(self.form.per_unit), _zoom(self.flat.camera.scale))
+        zooms = (zoom_step(self.form.per_unit), zoom_step(self.flat.camera.scale))
         if zooms != self._zooms:
             self._zooms = zooms
             self.redraw()
-
-
-def _zoom(per_unit: float) -> int:
-    """Steps by which widths on the screen are told apart."""
-    return round(math.log(max(per_unit, 1e-9)) / math.log(1.3))

@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 from jacket.core.derive import surface_of
 from jacket.core.mesh.polymesh import Floats, PolyMesh
 from jacket.core.space.bvh import Bvh, Hit
+from jacket.core.space.flat import FlatGrid
 from jacket.core.space.segments import near_segments
 from jacket.core.store import STORE
 from jacket.document.state import State
@@ -176,30 +177,18 @@ def pick_flat(mesh: PolyMesh, pointer: Pointer, reach: float, kinds: str = "poin
     uv = mesh.uv
     if pointer.flat is None or uv is None or mesh.n_faces == 0:
         return NOTHING
-    place = pointer.flat.place(pointer.x, pointer.y)
-    far = np.linalg.norm(uv - place, axis=1) * pointer.flat.scale
-    far[~np.isfinite(far)] = np.inf
-    if "point" in kinds and far.min() <= reach:
-        return Pick("point", int(mesh.corners[int(np.argmin(far))]))
-    face = _flat_face(mesh, uv, place) if "face" in kinds else -1
-    if "edge" in kinds:
-        a, b = np.nan_to_num(uv, nan=1e9), np.nan_to_num(uv[mesh.topology.next], nan=1e9)
-        share, off = segment_distance(place, a, b)
-        c = int(np.argmin(off))
-        far, length = off[c] * pointer.flat.scale, float(np.hypot(*(b[c] - a[c]))) * pointer.flat.scale
-        if far <= reach and not (face >= 0 and far > 0.22 * length):
-            return Pick("edge", int(mesh.topology.edge[c]), share=float(share[c]))
-    return Pick("face", face) if face >= 0 else NOTHING
-
-
-def _flat_face(mesh: PolyMesh, uv: Floats, place: Floats) -> int:
-    tri = uv[mesh.triangles]
-    a, b, c = tri[:, 0] - place, tri[:, 1] - place, tri[:, 2] - place
-
-    def cross(p: Floats, q: Floats) -> Floats:
-        return p[:, 0] * q[:, 1] - p[:, 1] * q[:, 0]
-
-    s1, s2, s3 = cross(a, b), cross(b, c), cross(c, a)
-    inside = ((s1 >= 0) & (s2 >= 0) & (s3 >= 0)) | ((s1 <= 0) & (s2 <= 0) & (s3 <= 0))
-    hits = np.flatnonzero(inside)
-    return int(mesh.triangle_faces[hits[0]]) if len(hits) else -1
+    # Measured as on the screen: a unit across is not as long as one up on a sheet that is not square.
+    aspect, scale = pointer.flat.aspect, pointer.flat.scale
+    x, y = pointer.flat.place(pointer.x, pointer.y) * [aspect, 1.0]
+    grid = STORE.get((mesh.aspect("faces"), mesh.aspect("uv")), ("flat grid", aspect), lambda: FlatGrid.build(
+        uv * [aspect, 1.0], mesh.triangles, mesh.topology.next))  # fmt: skip
+    corner, _, side, share, far, inside = grid.near(x, y, reach / scale)
+    if "point" in kinds and corner >= 0:
+        return Pick("point", int(mesh.corners[corner]))
+    if "face" not in kinds:
+        inside = -1
+    if "edge" in kinds and side >= 0:
+        length = float(np.hypot(*(grid.uv[grid.following[side]] - grid.uv[side])))
+        if not (inside >= 0 and far > 0.22 * length):
+            return Pick("edge", int(mesh.topology.edge[side]), share=share)
+    return Pick("face", int(mesh.face_of_corner[inside])) if inside >= 0 else NOTHING

@@ -15,7 +15,8 @@ Floats = NDArray[np.float64]
 class FormCamera:
     """Looks at `target` from `distance` along angles in degrees; `width` × `height` in pixels.
 
-    `yaw` turns about Y, `pitch` lifts; the opening angle is vertical.
+    `yaw` turns about Y, `pitch` lifts; the opening angle is that of the shorter side, so that what fits stays in a view
+    that becomes narrow.
     """
 
     target: Floats
@@ -41,6 +42,11 @@ class FormCamera:
         return self.target + self.rotation[2] * self.distance
 
     @property
+    def focal(self) -> float:
+        """Pixels on the screen of a length at the same distance in depth."""
+        return float(max(min(self.width, self.height), 1) / 2 / np.tan(np.radians(self.opening) / 2))
+
+    @property
     def near_far(self) -> tuple[float, float]:
         """Depth range that keeps the whole scene and its precision."""
         return max(self.distance * 0.02, 1e-6), self.distance * 12.0
@@ -49,10 +55,9 @@ class FormCamera:
     def matrix(self) -> Floats:
         """(4, 4) world → clip, for column vectors."""
         near, far = self.near_far
-        f = 1.0 / np.tan(np.radians(self.opening) / 2)
-        aspect = self.width / max(self.height, 1)
+        across, up = 2 * self.focal / max(self.width, 1), 2 * self.focal / max(self.height, 1)
         projection = np.array([
-            [f / aspect, 0, 0, 0], [0, f, 0, 0],
+            [across, 0, 0, 0], [0, up, 0, 0],
             [0, 0, (far + near) / (near - far), 2 * far * near / (near - far)], [0, 0, -1, 0],
         ])  # fmt: skip
         view = np.eye(4)
@@ -64,7 +69,7 @@ class FormCamera:
         """(N, 3) pixels from the upper left, and depth along the view; NaN behind the eye."""
         local = (np.atleast_2d(points) - self.eye) @ self.rotation.T
         depth = -local[:, 2]
-        f = self.height / 2 / np.tan(np.radians(self.opening) / 2)
+        f = self.focal
         with np.errstate(divide="ignore", invalid="ignore"):
             x = self.width / 2 + f * local[:, 0] / depth
             y = self.height / 2 - f * local[:, 1] / depth
@@ -74,14 +79,14 @@ class FormCamera:
 
     def ray(self, x: float, y: float) -> tuple[Floats, Floats]:
         """Origin and unit direction through a pixel."""
-        f = self.height / 2 / np.tan(np.radians(self.opening) / 2)
+        f = self.focal
         local = np.array([(x - self.width / 2) / f, -(y - self.height / 2) / f, -1.0])
         direction = self.rotation.T @ local
         return self.eye, direction / np.linalg.norm(direction)
 
     def pixel_size(self, depth: float) -> float:
         """Length of a pixel at a depth along the view."""
-        return 2 * depth * np.tan(np.radians(self.opening) / 2) / max(self.height, 1)
+        return depth / self.focal
 
     def turned(self, dx: float, dy: float) -> FormCamera:
         """Turned by a drag in pixels."""
@@ -108,9 +113,7 @@ class FormCamera:
             return self
         low, high = points.min(axis=0), points.max(axis=0)
         radius = max(float(np.linalg.norm(points - (low + high) / 2, axis=1).max()), 1e-6)
-        half = np.radians(self.opening) / 2
-        aspect = min(1.0, self.width / max(self.height, 1))
-        return replace(self, target=(low + high) / 2, distance=radius / np.sin(np.arctan(np.tan(half) * aspect)) * 1.02)
+        return replace(self, target=(low + high) / 2, distance=radius / np.sin(np.radians(self.opening) / 2) * 1.02)
 
 
 @dataclass(frozen=True, eq=False)

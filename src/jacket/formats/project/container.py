@@ -10,7 +10,7 @@ import io
 import struct
 import zipfile
 import zlib
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from typing import Any
 
@@ -23,6 +23,7 @@ from jacket.errors import FormatError
 KINDS = "fiub"
 """Kinds of arrays that may stand in a project: numbers and truth values, no objects."""
 _MOST = 0xFFFFFFFE
+_PIECE = 1 << 20
 _DENSE = 260
 """At most so many bytes out of one packed byte for the arrays that say how large a mesh is; only a bomb has more."""
 _MOST_BYTES = 8_000_000_000
@@ -39,8 +40,16 @@ class Packed:
 
 def packed(data: bytes) -> Packed:
     """Bytes as a member, deflated quickly."""
-    deflate = zlib.compressobj(1, zlib.DEFLATED, -15)
-    return Packed(deflate.compress(data) + deflate.flush(), len(data), zlib.crc32(data))
+    return _deflated([data])
+
+
+def _deflated(pieces: Iterable[bytes | memoryview]) -> Packed:
+    deflate, size, crc, out = zlib.compressobj(1, zlib.DEFLATED, -15), 0, 0, []
+    for piece in pieces:
+        out.append(deflate.compress(piece))
+        size, crc = size + len(piece), zlib.crc32(piece, crc)
+    out.append(deflate.flush())
+    return Packed(b"".join(out), size, crc)
 
 
 def packed_array(array: NDArray[Any]) -> Packed:
@@ -49,33 +58,40 @@ def packed_array(array: NDArray[Any]) -> Packed:
 
 
 def _npy(array: NDArray[Any]) -> Packed:
-    data = io.BytesIO()
-    np.save(data, np.ascontiguousarray(array), allow_pickle=False)
-    return packed(data.getvalue())
+    array = np.ascontiguousarray(array)
+    head = io.BytesIO()
+    np.lib.format.write_array_header_1_0(head, np.lib.format.header_data_from_array_1_0(array))
+    return _deflated([head.getvalue(), *_pieces(array)])
 
 
-def zip_bytes(members: Iterable[tuple[str, Packed]]) -> bytes:
-    """Members as a zip file. Raises FormatError where it would be over 4 GB."""
-    out, directory, count = io.BytesIO(), io.BytesIO(), 0
+def _pieces(array: NDArray[Any]) -> Iterator[memoryview]:
+    """The bytes of an array in pieces, so that none keeps other threads waiting for long."""
+    flat = array.reshape(-1).view(np.uint8) if array.size else np.zeros(0, np.uint8)
+    for k in range(0, len(flat), _PIECE):
+        yield flat[k : k + _PIECE].data
+
+
+def zip_pieces(members: Iterable[tuple[str, Packed]]) -> list[bytes]:
+    """Members as the pieces of a zip file. Raises FormatError where it would be over 4 GB."""
+    out, directory, count, at = list[bytes](), io.BytesIO(), 0, 0
     for name, member in members:
-        at, label = out.tell(), name.encode()
+        label = name.encode()
         if max(at, member.size, len(member.data)) > _MOST or count == 0xFFFE:
             raise FormatError("The project is too large for one file; take sources off the bench or reduce them.")
         # Version 2.0, names in UTF-8, deflated, time of 1 January 1980: the same work gives the same bytes.
         common = struct.pack(
             "<HHHHHIIIHH", 20, 0x800, 8, 0, 33, member.crc, len(member.data), member.size, len(label), 0
         )
-        out.write(struct.pack("<I", 0x04034B50) + common + label)
-        out.write(member.data)
+        out += [struct.pack("<I", 0x04034B50) + common + label, member.data]
         directory.write(struct.pack("<IH", 0x02014B50, 20) + common)
         directory.write(struct.pack("<HHHII", 0, 0, 0, 0o600 << 16, at) + label)
         count += 1
-    start, table = out.tell(), directory.getvalue()
+        at += 4 + len(common) + len(label) + len(member.data)
+    start, table = at, directory.getvalue()
     if start + len(table) > _MOST:
         raise FormatError("The project is too large for one file; take sources off the bench or reduce them.")
-    out.write(table)
-    out.write(struct.pack("<IHHHHIIH", 0x06054B50, 0, 0, count, count, len(table), start, 0))
-    return out.getvalue()
+    out += [table, struct.pack("<IHHHHIIH", 0x06054B50, 0, 0, count, count, len(table), start, 0)]
+    return out
 
 
 class Reader:

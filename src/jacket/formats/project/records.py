@@ -23,21 +23,26 @@ from jacket.core.uv.sheets import Sheet, checked_sheets
 from jacket.document.islands import with_island_numbers
 from jacket.document.state import JacketObject, SourceObject, State, Trial
 from jacket.errors import FormatError, JacketError
-from jacket.formats.atomic import read_bytes, write_bytes
-from jacket.formats.project.container import Packed, Reader, packed, packed_array, zip_bytes
+from jacket.formats.atomic import read_bytes, write_pieces
+from jacket.formats.project.container import Packed, Reader, packed, packed_array, zip_pieces
 from jacket.formats.project.migrations import VERSION, brought_up, channel_name
 
 
 def save_project(state: State, path: Path) -> None:
     """Write a state to a .jacket file, whole or not at all."""
-    write_bytes(path, project_bytes(state))
+    write_pieces(path, project_pieces(state))
 
 
 # ---- writing -----------------------------------------------------------------------------------------------------
 
 
 def project_bytes(state: State) -> bytes:
-    """A state as the bytes of a project file; arrays that were packed before and still live are not packed again."""
+    """A state as the bytes of a project file."""
+    return b"".join(project_pieces(state))
+
+
+def project_pieces(state: State) -> list[bytes]:
+    """A state as the pieces of a project file; arrays that were packed before and still live are not packed again."""
     members: list[tuple[str, Packed]] = []
     meshes: list[PolyMesh] = []
 
@@ -67,7 +72,7 @@ def project_bytes(state: State) -> bytes:
     if state.paint is not None:
         table = np.concatenate([state.paint.places, state.paint.values[:, None]], axis=1)
         members.append(("paint.npy", packed_array(table.astype(np.float64))))
-    return zip_bytes([("manifest.json", packed(json.dumps(manifest, indent=1).encode())), *members])
+    return zip_pieces([("manifest.json", packed(json.dumps(manifest, indent=1).encode())), *members])
 
 
 def _mesh_members(name: str, mesh: PolyMesh) -> list[tuple[str, Packed]]:

@@ -56,6 +56,7 @@ class Panel(QScrollArea):
         for card in (self.newer_card, self.proposal_card, self.picked_card, self.trial_card):
             card.hide()
         self.stage_cards: list[StageCard] = []
+        self._waiting: set[str] = set()
         self.column.addStretch(1)
         self.setWidget(body)
 
@@ -116,6 +117,11 @@ class Panel(QScrollArea):
         if "proposal" in changed:
             self.proposal_card.fill()
             self.verticalScrollBar().setValue(0)
+        # During a drag the layer changes many times a second: cards about it wait for its end.
+        if self.program.document.in_gesture:
+            self._waiting |= changed
+            return
+        changed, self._waiting = changed | self._waiting, set()
         for card in self.stage_cards:
             card.refresh(changed)
         self.desk.refresh(self.program.document.state)

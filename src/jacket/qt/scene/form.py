@@ -2,15 +2,27 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass, replace
+from functools import partial
+from typing import Any
 
 from jacket.commands.display import Display
 from jacket.commands.host import Proposal
 from jacket.core.derive import pickable
 from jacket.core.mesh.polymesh import Floats, PolyMesh
 from jacket.document.state import Held, State
-from jacket.qt.scene.jacket import Frame, jacket_layers, resting_layers
+from jacket.qt.scene.jacket import (
+    Frame,
+    faces_follow,
+    held_over,
+    jacket_layers,
+    resting_layers,
+    seams_follow,
+    seams_over,
+)
 from jacket.qt.scene.proposal import proposal_layers
+from jacket.qt.scene.seams import zoom_step
 from jacket.qt.scene.source import picked_layers, plane_layers, source_surfaces
 from jacket.qt.scene.steer import guide_layers, paint_layers
 from jacket.qt.theme import Palette, rgb
@@ -30,10 +42,27 @@ class Shown:
     other: PolyMesh | None = None
 
 
+class Kept:
+    """Layers of the last scene, used again while nothing that they follow from has changed: what is held, lit or hovered
+    costs no new faces."""
+
+    def __init__(self) -> None:
+        self._known: dict[str, tuple[Any, list[Layer]]] = {}
+
+    def layers(self, what: str, key: Any, make: Callable[[], list[Layer]]) -> list[Layer]:
+        """The layers of one kind under a key, made where their last key was another one."""
+        known = self._known.get(what)
+        if known is None or key != known[0]:
+            known = self._known[what] = (key, make())
+        return known[1]
+
+
 def form_scene(
-    state: State, display: Display, palette: Palette, stage: str, shown: Shown = Shown(), per_unit: float = 300.0
-) -> Scene:
-    """Everything in the form view; `per_unit` is about how many pixels a unit has on the screen."""
+    state: State, display: Display, palette: Palette, stage: str, shown: Shown = Shown(), per_unit: float = 300.0,
+    kept: Kept | None = None,
+) -> Scene:  # fmt: skip
+    """Everything in the form view; `per_unit` is about how many pixels a unit has on the screen, `kept` what was drawn of
+    the layer that is worked on before."""
     base, tiers, look = source_surfaces(state, display, palette) if display.source else ([], [], Look())
     source, jacket = state.source, state.jacket
     trial = shown.trial if display.trial else None
@@ -47,13 +76,25 @@ def form_scene(
             if resting.visible and jacket is not None and resting.id != jacket.id and resting.mesh.n_faces:
                 layers += resting_layers(resting.mesh, state, display, frame)
     if mesh is not None and display.jacket and mesh.n_points:
-        layers += jacket_layers(mesh, state if trial is None else bare, display, frame)
+        layers += _worked_on(mesh, state, display, frame, kept or Kept())
+        layers += held_over(mesh, state if trial is None else bare, display, frame)
     beside: list[Layer] = []
     if shown.other is not None and display.jacket and shown.other.n_points:
-        beside = jacket_layers(shown.other, bare, display, frame)
+        beside = _worked_on(shown.other, state, display, frame, Kept())
     layers += _over(state, display, shown, frame)
     return Scene(tuple(base), tuple(map(tuple, tiers)), tuple(layers), tuple(beside), rgb(palette.form_ground)[:3],
                  display.through, look)  # fmt: skip
+
+
+def _worked_on(mesh: PolyMesh, state: State, display: Display, frame: Frame, kept: Kept) -> list[Layer]:
+    """Faces and seams of the layer that is worked on, each made anew only where what it follows from changed."""
+    plain = replace(display, heat=None, cut_share=0.0)
+    key = (faces_follow(mesh, state, display), plain, frame.palette, frame.stage, frame.size)
+    layers = list(kept.layers("faces", key, partial(jacket_layers, mesh, state, display, frame)))
+    if display.seams and mesh.uv_sets:
+        other = (seams_follow(mesh, state), plain, frame.palette, zoom_step(frame.per_unit), frame.size)
+        layers += kept.layers("seams", other, partial(seams_over, mesh, state, display, frame))
+    return layers
 
 
 def _over(state: State, display: Display, shown: Shown, frame: Frame) -> list[Layer]:

@@ -107,12 +107,11 @@ def drawn_jacket(mesh: PolyMesh, size: float, display: Display) -> tuple[PolyMes
 
 
 def jacket_layers(mesh: PolyMesh, state: State, display: Display, frame: Frame) -> list[Layer]:
-    """The faces, wires, seams, poles, lifted and loose points of a layer that is worked on, and what is held of it."""
+    """The faces, wires, poles, lifted and loose points of a layer that is worked on."""
     palette, pull = frame.palette, PULL * frame.size
     drawn, smooth_lines = drawn_jacket(mesh, frame.size, display)
-    shown, topology = mesh if smooth_lines is not None else drawn, mesh.topology
-    push = min(sag(mesh), pull) if state.source is not None and not display.push else 0.0
-    places = shown.points + push * point_normals(shown) if push > 0 else shown.points
+    topology = mesh.topology
+    _, places, push = _laid(mesh, state, display, frame)
     colours = face_colours(mesh, state, display, palette)
     if smooth_lines is not None:
         # Every corner of a face grew into a quad, and those four times over in each further round.
@@ -130,11 +129,63 @@ def jacket_layers(mesh: PolyMesh, state: State, display: Display, frame: Frame) 
                     checker=16.0 if display.checker else 0.0, shut=shut or not display.backs)]  # fmt: skip
     if smooth_lines is not None and display.wire:
         layers.append(Layer(lines=line_rows(smooth_lines, rgb(palette.wire, strength), 1.3), pull=pull * 1.1))
-    if display.seams and mesh.uv_sets:
-        layers += form_seams(mesh, places, state, frame.per_unit, palette, pull * 1.3)
     if frame.stage == "topology":
         layers += sharp_layers(mesh, places, palette, pull * 1.2)
-    return layers + held_layers(shown, places, state, palette, pull * 1.6, push)
+    return layers
+
+
+class Same:
+    """Equal to itself and to others of the very same thing: for keys of arrays."""
+
+    __slots__ = ("thing",)
+
+    def __init__(self, thing: object) -> None:
+        self.thing = thing
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, Same) and other.thing is self.thing
+
+    __hash__ = None  # type: ignore[assignment]
+
+
+def faces_follow(mesh: PolyMesh, state: State, display: Display) -> tuple[Any, ...]:
+    """What the faces of a layer follow from, beside display and frame. Moving islands on the sheet leaves them, unless
+    the sheet shows on them."""
+    out: tuple[Any, ...] = tuple(mesh.aspect(a) for a in ("points", "faces", "marks", "point_data"))
+    if display.colouring is Colouring.ISLANDS:
+        out += (Same(islands_of(mesh, state.sheets).labels),)
+    if display.checker or display.colouring is Colouring.STRETCH:
+        out += (mesh.aspect("uv"), mesh.aspect("cuts"), state.sheets)
+    source = state.source
+    return (*out, *(form_of(source.mesh) if source is not None else ()), source is not None and source.visible)
+
+
+def _laid(mesh: PolyMesh, state: State, display: Display, frame: Frame) -> tuple[PolyMesh, Floats, float]:
+    """The mesh whose elements are shown, its points as they are drawn on the source, and how far out that is."""
+    drawn, smooth_lines = drawn_jacket(mesh, frame.size, display)
+    shown = mesh if smooth_lines is not None else drawn
+    push = min(sag(mesh), PULL * frame.size) if state.source is not None and not display.push else 0.0
+    return shown, (shown.points + push * point_normals(shown) if push > 0 else shown.points), push
+
+
+def held_over(mesh: PolyMesh, state: State, display: Display, frame: Frame) -> list[Layer]:
+    """What is held of a layer that is worked on."""
+    if not state.held.parts:
+        return []
+    shown, places, push = _laid(mesh, state, display, frame)
+    return held_layers(shown, places, state, frame.palette, PULL * frame.size * 1.6, push)
+
+
+def seams_follow(mesh: PolyMesh, state: State) -> tuple[Any, ...]:
+    """What the seams in the form view follow from, beside display and frame."""
+    islands = islands_of(mesh, state.sheets)
+    return (mesh.aspect("points"), mesh.aspect("faces"), Same(islands.borders), Same(islands.labels))
+
+
+def seams_over(mesh: PolyMesh, state: State, display: Display, frame: Frame) -> list[Layer]:
+    """Where the islands of a layer end."""
+    _, places, _ = _laid(mesh, state, display, frame)
+    return form_seams(mesh, places, state, frame.per_unit, frame.palette, PULL * frame.size * 1.3)
 
 
 def _dots(mesh: PolyMesh, places: Floats, display: Display, frame: Frame) -> Any:

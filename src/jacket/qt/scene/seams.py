@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import math
+
 import numpy as np
 
 from jacket.core.derive import islands_of
@@ -19,6 +21,11 @@ PLAIN = 2.2
 def stitch_width(span: Floats) -> Floats:
     """Pixels of the stitch's dark line for islands (N,) of a span in pixels: a twentieth of it, up to the full width."""
     return np.clip(np.nan_to_num(span, nan=1e3, posinf=1e3) / 20.0, 0.9, WIDE)
+
+
+def zoom_step(per_unit: float) -> int:
+    """Steps by which widths on the screen are told apart, for pixels a unit."""
+    return round(math.log(max(per_unit, 1e-9)) / math.log(1.3))
 
 
 def stitch_layers(segments: Floats, widths: Floats | None, palette: Palette, pull: float) -> list[Layer]:

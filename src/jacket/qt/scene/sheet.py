@@ -5,7 +5,8 @@ from __future__ import annotations
 import numpy as np
 
 from jacket.commands.display import Colouring, Display
-from jacket.core.mesh.polymesh import Floats
+from jacket.core.mesh.polymesh import Bools, Floats, PolyMesh
+from jacket.core.store import STORE
 from jacket.core.uv.sheets import Sheet
 from jacket.document.state import State
 from jacket.qt.scene.held import held_on_sheet
@@ -17,23 +18,50 @@ from jacket.render.scene import FILL_WIDTH, Layer, Scene, fill_rows, line_rows
 
 def flat_scene(state: State, display: Display, palette: Palette, per_unit: float = 300.0) -> Scene:
     """Everything on the sheets; `per_unit` is how many pixels a sheet unit has on the screen."""
+    rows = [*sheet_layers(state, display, palette, per_unit), *held_flat_layers(state, palette)]
+    return Scene(layers=tuple(rows), ground=rgb(palette.flat_ground)[:3])
+
+
+def sheet_layers(state: State, display: Display, palette: Palette, per_unit: float) -> list[Layer]:
+    """Sheets, islands and seams, without what is held."""
     layers = [_sheet_layer(sheet, sheet is state.sheet, palette) for sheet in state.sheets]
-    ground = rgb(palette.flat_ground)[:3]
-    jacket = state.jacket
-    mesh = jacket.mesh if jacket is not None else None
-    if mesh is None or mesh.uv is None or not np.isfinite(mesh.uv).any():
-        return Scene(layers=tuple(layers), ground=ground)
-    places = np.zeros((mesh.n_corners, 3))
-    places[:, :2] = np.nan_to_num(mesh.uv)
-    mapped = np.bincount(mesh.face_of_corner, ~np.isfinite(mesh.uv).all(axis=1), minlength=mesh.n_faces) == 0
+    mesh = _flat_mesh(state)
+    if mesh is None:
+        return layers
+    places, mapped = _flat_places(mesh)
     colours = face_colours(mesh, state, display, palette).copy() if display.colouring is Colouring.STRETCH \
         else island_tints(mesh, state).copy()  # fmt: skip
     colours[:, 3] = 0.82
     fill = fill_rows(mesh, colours, places, mapped)
     layers.append(Layer(fill, lit=False, checker=16.0 if display.checker else 0.0, wire=rgb(palette.wire, 0.4)))
     layers += flat_seams(mesh, places[:, :2], state, per_unit, palette)
-    layers += held_on_sheet(mesh, places, mapped, state, palette)
-    return Scene(layers=tuple(layers), ground=ground)
+    return layers
+
+
+def held_flat_layers(state: State, palette: Palette) -> list[Layer]:
+    """What is held, on the sheets."""
+    mesh = _flat_mesh(state) if state.held.parts else None
+    return held_on_sheet(mesh, *_flat_places(mesh), state, palette) if mesh is not None else []
+
+
+def _flat_mesh(state: State) -> PolyMesh | None:
+    """The active layer where its active UV set maps something."""
+    jacket = state.jacket
+    mesh = jacket.mesh if jacket is not None else None
+    return mesh if mesh is not None and mesh.uv is not None and np.isfinite(mesh.uv).any() else None
+
+
+def _flat_places(mesh: PolyMesh) -> tuple[Floats, Bools]:
+    """(C, 3) places of corners on the sheets, and (F,) which faces are mapped."""
+
+    def make() -> tuple[Floats, Bools]:
+        uv = mesh.uv if mesh.uv is not None else np.full((mesh.n_corners, 2), np.nan)
+        places = np.zeros((mesh.n_corners, 3))
+        places[:, :2] = np.nan_to_num(uv)
+        off = np.bincount(mesh.face_of_corner, ~np.isfinite(uv).all(axis=1), minlength=mesh.n_faces)
+        return places, off == 0
+
+    return STORE.get((mesh.aspect("faces"), mesh.aspect("uv")), "flat places", make)
 
 
 def _sheet_layer(sheet: Sheet, active: bool, palette: Palette) -> Layer:

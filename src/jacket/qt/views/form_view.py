@@ -21,8 +21,8 @@ from jacket.tools.events import Pointer
 from jacket.tools.pick import occluder, slack_for, visible
 from jacket.tools.view import FormCamera
 
-CHIPS = [("source", "Source"), ("jacket", "Jacket"), ("through", "Through"), ("wire", "Wire"), ("poles", "Poles"),
-         ("islands", "Islands"), ("gap", "Gap to source"), ("moved", "Moved")]  # fmt: skip
+CHIPS = [("source", "Source"), ("jacket", "Jacket"), ("wire", "Wire"), ("islands", "Islands"), ("through", "Through"),
+         ("poles", "Poles"), ("gap", "Gap to source"), ("moved", "Moved")]  # fmt: skip
 
 MOST_POLES = 220
 """So many poles get their valence written beside them; more are dots until the view is nearer."""
@@ -112,7 +112,7 @@ class FormView(GlView):
     @property
     def per_unit(self) -> float:
         """About how many pixels a unit has at the place that is looked at."""
-        return self.height() / (2 * np.tan(np.radians(self.camera.opening) / 2) * self.camera.distance)
+        return self.camera.focal / self.camera.distance
 
     def sized(self, width: int, height: int) -> None:
         self.camera = replace(self.camera, width=width, height=height)

@@ -46,10 +46,10 @@ def ticket(state: State, found: list[Check]) -> Ticket:
         return Ticket(f"{text} · {odd:,} odd", "wrong")
     wrong = next((c for c in found if c.level == "wrong"), None)
     if wrong is not None:
-        return Ticket(f"{text} · {wrong.label.lower()} {wrong.value}", "wrong")
+        return Ticket(f"{quads:,} · {wrong.label.lower()} {wrong.value}", "wrong")
     uncovered = by_id.get("uncovered")
     if uncovered is not None and uncovered.level != "good":
-        return Ticket(f"{text} · {uncovered.number:.0f} % open", "look")
+        return Ticket(f"{quads:,} · {uncovered.number:.0f} % uncovered", "look")
     return Ticket(text)
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from jacket.core.derive import islands_of
+from jacket.core.derive import islands_moved, islands_of
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.uv.islands import Islands
 from jacket.tools.base import Tool
@@ -63,7 +63,10 @@ class Place(Tool):
             return
         islands = islands_of(base.mesh, self.document.state.sheets)
         uv = moved_island(islands, self.island, start, pointer)
-        self.document.edit_jacket("move an island", base.mesh.with_uv(uv))
+        mesh = base.mesh.with_uv(uv)
+        # What is moved as a whole stays an island: nothing has to be looked for again.
+        islands_moved(mesh, islands, uv, self.document.state.sheets)
+        self.document.edit_jacket("move an island", mesh)
 
     def release(self, pointer: Pointer) -> None:
         if self.start is not None:

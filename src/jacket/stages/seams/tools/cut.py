@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
+from jacket.core.derive import ways_from
 from jacket.core.mesh.polymesh import Aspect, Ints, PolyMesh
 from jacket.core.seams.cuts import cut_edges, seam_loop, seam_path, sew_edges
 from jacket.tools.base import Tool
@@ -44,7 +45,7 @@ class Cut(Tool):
         found = found_under(self, pointer, "point edge" if not pointer.shift else "edge")
         if found.kind == "point":
             if self.anchor >= 0 and self.anchor != found.id:
-                return seam_path(mesh, self.anchor, found.id), found.id, f"{self.verb} the path"
+                return seam_path(mesh, self.anchor, found.id, ways_from(mesh, self.anchor)), found.id, f"{self.verb} the path"
             return none, found.id, f"{self.verb} from here"
         if found.kind == "edge":
             if pointer.shift:
