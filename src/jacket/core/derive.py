@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jacket.core.flatten.stretch import StretchFigures, face_stretch, measure_stretch
-from jacket.core.mesh.geometry import edge_lengths
+from jacket.core.mesh.geometry import edge_lengths, point_normals
 from jacket.core.mesh.polymesh import Floats, Ints, PolyMesh
 from jacket.core.mesh.walks import path_tree
 from jacket.core.source.crossings import crossing_pairs
@@ -44,6 +44,11 @@ def sheet_of(mesh: PolyMesh) -> Grounds:
 def layout_of(mesh: PolyMesh) -> Grounds:
     """What results stand on that follow from the active UV set and the places of faces in space."""
     return (mesh.aspect("points"), *sheet_of(mesh))
+
+
+def normals_of(mesh: PolyMesh) -> Floats:
+    """(V, 3) unit normals at the points."""
+    return STORE.get(form_of(mesh), "normals", lambda: point_normals(mesh))
 
 
 # ---- picking --------------------------------------------------------------------------------------------------

@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jacket.core.jit import kernel
-from jacket.core.mesh.geometry import point_normals
+from jacket.core.derive import normals_of
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.render.surfaces import Look, Surface
 
@@ -73,12 +73,13 @@ def fill_rows(
     corners elsewhere (on the sheet); faces (F,) keeps only some."""
     tri, face = mesh.triangles, mesh.triangle_faces
     if faces is not None:
-        keep = faces[face]
+        keep = np.flatnonzero(faces[face])
         tri, face = tri[keep], face[keep]
     uv = mesh.uv
     following = mesh.topology.next if len(tri) else np.zeros(0, np.int32)
+    normals = normals_of(mesh) if places is None and len(tri) else np.zeros((0, 3))
     return _filled(
-        tri, face, mesh.corners, mesh.points if places is None else places, point_normals(mesh), places is None,
+        tri, face, mesh.corners, mesh.points if places is None else places, normals, places is None,
         np.atleast_2d(np.asarray(colours, np.float64)), np.zeros((0, 2)) if uv is None else uv, following,
     )  # fmt: skip
 

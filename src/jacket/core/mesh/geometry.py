@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jacket.core.jit import kernel
-from jacket.core.mesh.polymesh import Floats, PolyMesh
+from jacket.core.mesh.polymesh import Floats, Ints, PolyMesh
 
 
 def face_area_vectors(mesh: PolyMesh) -> Floats:
@@ -37,11 +37,25 @@ def face_normals(mesh: PolyMesh) -> Floats:
     return unit(face_area_vectors(mesh))
 
 
-def face_areas(mesh: PolyMesh) -> Floats:
-    """(F,) area of each face's fan, in square units."""
-    tri = mesh.triangle_points
-    areas = triangle_areas(mesh.points, tri)
-    return np.asarray(np.bincount(mesh.triangle_faces, areas, minlength=mesh.n_faces), np.float64)
+def face_areas(mesh: PolyMesh, faces: Ints | None = None) -> Floats:
+    """(F,) area of each face's fan, in square units; of some faces only where they are named."""
+    which = np.arange(mesh.n_faces, dtype=np.int32) if faces is None else np.asarray(faces, np.int32)
+    return np.asarray(_fan_areas(mesh.points, mesh.corners, mesh.starts, which), np.float64)
+
+
+@kernel
+def _fan_areas(points, corners, starts, faces):
+    out = np.zeros(len(faces))
+    for k in range(len(faces)):
+        a, b = starts[faces[k]], starts[faces[k] + 1]
+        o = corners[a]
+        for c in range(a + 1, b - 1):
+            p, q = corners[c], corners[c + 1]
+            ax, ay, az = points[p, 0] - points[o, 0], points[p, 1] - points[o, 1], points[p, 2] - points[o, 2]
+            bx, by, bz = points[q, 0] - points[o, 0], points[q, 1] - points[o, 1], points[q, 2] - points[o, 2]
+            x, y, z = ay * bz - az * by, az * bx - ax * bz, ax * by - ay * bx
+            out[k] += 0.5 * np.sqrt(x * x + y * y + z * z)
+    return out
 
 
 def triangle_areas(points: Floats, triangles: NDArray[Any]) -> Floats:

@@ -8,6 +8,7 @@ from functools import cached_property
 import numpy as np
 from numpy.typing import NDArray
 
+from jacket.core.jit import kernel
 from jacket.core.mesh.geometry import face_areas
 from jacket.core.mesh.polymesh import UV, Bools, Floats, Ints, PolyMesh
 from jacket.core.mesh.walks import face_parts
@@ -44,7 +45,11 @@ class Islands:
 
     def with_uv(self, uv: Floats) -> Islands:
         """The same islands with coordinates elsewhere."""
-        return Islands(self.mesh, uv, self.borders, self.labels, self.count, self.sheets)
+        new = Islands(self.mesh, uv, self.borders, self.labels, self.count, self.sheets)
+        for name in ("corner_labels", "surface_area", "border_corners", "_by_island"):
+            if name in self.__dict__:
+                new.__dict__[name] = self.__dict__[name]
+        return new
 
     @cached_property
     def corner_labels(self) -> Ints:
@@ -125,14 +130,7 @@ class Islands:
         return self._boxes(self.places)
 
     def _boxes(self, at: Floats) -> Floats:
-        out = np.full((self.count, 4), np.nan)
-        good = self.mapped[self.corner_labels]
-        labels, at = self.corner_labels[good], at[good]
-        for k in range(2):
-            low, high = np.full(self.count, np.inf), np.full(self.count, -np.inf)
-            np.minimum.at(low, labels, at[:, k])
-            np.maximum.at(high, labels, at[:, k])
-            out[:, k], out[:, 2 + k] = low, high
+        out = _boxes(self.corner_labels, at, self.count)
         out[~self.mapped] = np.nan
         return out
 
@@ -146,6 +144,19 @@ class Islands:
         here = self.corner_labels == island
         uv[here] = uv[here] @ np.asarray(matrix).T + np.asarray(shift)
         return uv
+
+
+@kernel
+def _boxes(labels, at, count):
+    out = np.empty((count, 4))
+    out[:, :2] = np.inf
+    out[:, 2:] = -np.inf
+    for c in range(len(labels)):
+        i = labels[c]
+        for k in range(2):
+            out[i, k] = min(out[i, k], at[c, k])
+            out[i, 2 + k] = max(out[i, 2 + k], at[c, k])
+    return out
 
 
 def density_scales(islands: Islands) -> Floats:

@@ -117,7 +117,7 @@ class HeldCard(Card):
             self.row("Mean turn", f"{dihedral_angles(mesh)[held.ids].mean():.1f}°")
             self.row("Cut", f"{int(border_flags(mesh)[held.ids].sum()):,} of {len(held.ids):,}")
         elif held.kind == "faces" and held.ids.max() < mesh.n_faces:
-            self.row("Area", f"{face_areas(mesh)[held.ids].sum():.4g} u²")
+            self.row("Area", f"{face_areas(mesh, held.ids).sum():.4g} u²")
             self.row("Corners", f"{int(mesh.sizes[held.ids].sum()):,}")
         elif held.kind == "points" and held.ids.max() < mesh.n_points:
             self.row("Mean valence", f"{mesh.topology.valence[held.ids].mean():.2f}")

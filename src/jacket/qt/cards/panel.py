@@ -107,9 +107,6 @@ class Panel(QScrollArea):
             self.bench_card.fill()
         if changed & {"trials", "shown_trial"}:
             self.trial_card.fill()
-        if changed & {"held", "jackets", "active"}:
-            self.held_card.fill()
-            self.tool_card.refresh_choices()
         if "picked" in changed:
             self.picked_card.fill()
         if changed & {"tool", "mirror"}:
@@ -122,6 +119,9 @@ class Panel(QScrollArea):
             self._waiting |= changed
             return
         changed, self._waiting = changed | self._waiting, set()
+        if changed & {"held", "jackets", "active"}:
+            self.held_card.fill()
+            self.tool_card.refresh_choices()
         for card in self.stage_cards:
             card.refresh(changed)
         self.desk.refresh(self.program.document.state)

@@ -12,9 +12,9 @@ from typing import Any
 import numpy as np
 
 from jacket.commands.display import Colouring, Display
-from jacket.core.derive import form_of, gap_of, islands_of, stretch_of
+from jacket.core.derive import form_of, gap_of, islands_of, normals_of, stretch_of
 from jacket.core.fit.lifted import lifted_points
-from jacket.core.mesh.geometry import dihedral_angles, edge_lengths, point_normals
+from jacket.core.mesh.geometry import dihedral_angles, edge_lengths
 from jacket.core.mesh.polymesh import Floats, PolyMesh
 from jacket.core.mesh.smooth import WEIGHT, smoothed
 from jacket.core.quads.figures import irregular_points
@@ -89,7 +89,7 @@ def _by_face(mesh: PolyMesh, values: Floats) -> Floats:
 def pushed(mesh: PolyMesh, out: float) -> PolyMesh:
     """A mesh pushed out along its normals, for drawing only."""
     new = mesh.detached()
-    return new.with_points(new.points + out * point_normals(mesh))
+    return new.with_points(new.points + out * normals_of(mesh))
 
 
 def drawn_jacket(mesh: PolyMesh, size: float, display: Display) -> tuple[PolyMesh, Floats | None]:
@@ -165,7 +165,7 @@ def _laid(mesh: PolyMesh, state: State, display: Display, frame: Frame) -> tuple
     drawn, smooth_lines = drawn_jacket(mesh, frame.size, display)
     shown = mesh if smooth_lines is not None else drawn
     push = min(sag(mesh), PULL * frame.size) if state.source is not None and not display.push else 0.0
-    return shown, (shown.points + push * point_normals(shown) if push > 0 else shown.points), push
+    return shown, (shown.points + push * normals_of(shown) if push > 0 else shown.points), push
 
 
 def held_over(mesh: PolyMesh, state: State, display: Display, frame: Frame) -> list[Layer]:

@@ -48,7 +48,7 @@ def _flat_mesh(state: State) -> PolyMesh | None:
     """The active layer where its active UV set maps something."""
     jacket = state.jacket
     mesh = jacket.mesh if jacket is not None else None
-    return mesh if mesh is not None and mesh.uv is not None and np.isfinite(mesh.uv).any() else None
+    return mesh if mesh is not None and mesh.uv is not None and _flat_places(mesh)[1].any() else None
 
 
 def _flat_places(mesh: PolyMesh) -> tuple[Floats, Bools]:

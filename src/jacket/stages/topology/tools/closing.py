@@ -6,13 +6,17 @@ from itertools import combinations
 
 import numpy as np
 
-from jacket.core.mesh.polymesh import Floats, PolyMesh
+from jacket.core.mesh.geometry import edge_lengths
+from jacket.core.mesh.polymesh import Floats, Ints, PolyMesh
 from jacket.core.space.bvh import Bvh
 from jacket.tools.events import Pointer
 from jacket.tools.pick import nearest_points, open_points, screen_points, slack_for
 
 REACH = 150.0
 """How far, in pixels, open points may lie from the pointer to be taken into a quad."""
+
+LONGEST = 1.8
+"""How many times as long as the edges round it, or as the other open ones, an edge of a quad to offer may be."""
 
 
 def closing_quads(
@@ -29,10 +33,11 @@ def closing_quads(
     at = screen_points(mesh, pointer.form)[:, :2]
     here = np.array([pointer.x, pointer.y])
     found: list[tuple[float, tuple[int, ...]]] = []
+    size = _usual_size(mesh, near)
     for four in combinations(near.tolist(), 4):
         ring = _round(four, at, at[list(four)].mean(axis=0))
         score = _quality(at[ring])
-        if score > 0.25 and _contains(at[ring], here) and _fits(mesh, ring, closed=True):
+        if score > 0.25 and _contains(at[ring], here) and _fits(mesh, ring, closed=True) and _alike(mesh, ring, size, True):
             found.append((score + 0.6 + _edge_bonus(mesh, ring), tuple(ring)))
     for three in combinations(near[:7].tolist(), 3):
         shape = np.concatenate([at[list(three)], here[None]])
@@ -40,7 +45,8 @@ def closing_quads(
         k = order.index(3)
         ring = [three[i] for i in order[k + 1 :] + order[:k]]
         score = _quality(shape[order])
-        if score > 0.5 and _fits(mesh, ring, closed=False) and not _covered(mesh, ring, place):
+        if score > 0.5 and _fits(mesh, ring, closed=False) and not _covered(mesh, ring, place) and \
+                _alike(mesh, ring, size, False, place):  # fmt: skip
             found.append((score + _edge_bonus(mesh, ring), tuple(ring)))
     found.sort(key=lambda item: -item[0])
     return [ring for _, ring in found[:most]]
@@ -169,6 +175,31 @@ def _edge_bonus(mesh: PolyMesh, ring: list[int]) -> float:
     n = len(ring)
     sides = np.array([(ring[k], ring[(k + 1) % n]) for k in range(n)])
     return 0.15 * float((mesh.topology.find_edges(sides) >= 0).sum())
+
+
+def _usual_size(mesh: PolyMesh, near: Ints) -> float:
+    """Length of an edge hereabouts: the middling one of those at the points, else of the whole layer; 0 where there are
+    no edges that could tell."""
+    if mesh.n_faces == 0:
+        return 0.0
+    start, around = mesh.topology.point_edges
+    edges = np.unique(np.concatenate([around[start[p] : start[p + 1]] for p in near.tolist()]))
+    lengths = edge_lengths(mesh)
+    return float(np.median(lengths[edges] if len(edges) else lengths))
+
+
+def _alike(mesh: PolyMesh, ring: list[int], size: float, closed: bool, fourth: Floats | None = None) -> bool:
+    """Whether the free edges of a quad are about as long as those around it. Edges that are there already may be of any
+    length, and free ones as long as the longest of those: a row of long quads goes on as one."""
+    points = [mesh.points[p] for p in ring] + ([fourth] if fourth is not None else [])
+    n = len(points)
+    ends = [(ring[k], ring[(k + 1) % len(ring)]) for k in range(len(ring) if closed else len(ring) - 1)]
+    known = mesh.topology.find_edges(np.array(ends)) >= 0
+    length = np.array([np.linalg.norm(points[(k + 1) % n] - points[k]) for k in range(n)])
+    there = np.zeros(n, bool)
+    there[: len(known)] = known
+    usual = max(size, float(length[there].max()) if there.any() else 0.0)
+    return bool(usual == 0.0 or (length[~there] <= LONGEST * usual).all())
 
 
 def _covered(mesh: PolyMesh, ring: list[int], place: Floats) -> bool:
