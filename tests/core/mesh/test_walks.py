@@ -1,0 +1,32 @@
+"""Paths along edges against networkx."""
+
+from __future__ import annotations
+
+import networkx as nx
+import numpy as np
+
+from jacket.core.mesh.geometry import edge_lengths
+from jacket.core.mesh.polymesh import PolyMesh
+from jacket.core.mesh.walks import path_to, path_tree, shortest_path
+from jacket.core.seams.cuts import seam_path
+from tests.conftest import grid
+
+
+def test_one_tree_has_the_shortest_path_to_everywhere(spot: PolyMesh) -> None:
+    graph, lengths = nx.Graph(), edge_lengths(spot)
+    graph.add_weighted_edges_from((int(a), int(b), float(w)) for (a, b), w in zip(spot.topology.edge_points, lengths, strict=True))
+    start = 17
+    far = nx.single_source_dijkstra_path_length(graph, start)
+    tree = path_tree(spot, start)
+    for end in np.random.default_rng(5).integers(0, spot.n_points, 60).tolist():
+        path = path_to(tree, start, end)
+        assert path[0] == start and path[-1] == end
+        steps = [graph.edges[int(a), int(b)]["weight"] for a, b in zip(path[:-1], path[1:], strict=True)]
+        assert np.isclose(sum(steps), far[end])
+        assert np.array_equal(np.sort(seam_path(spot, start, end)), np.sort(seam_path(spot, start, end, tree)))
+
+
+def test_what_cannot_be_reached_has_no_path() -> None:
+    a, b = grid(1), grid(1)
+    apart = PolyMesh.from_faces(np.concatenate([a.points, b.points + 5]), np.array([[0, 1, 3, 2], [4, 5, 7, 6]]))
+    assert len(path_to(path_tree(apart, 0), 0, 7)) == 0 and len(shortest_path(apart, 0, 7)) == 0

@@ -1,0 +1,122 @@
+"""The document: what is a step, what undo leaves alone, what the history may hold."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from jacket.core.mesh.edits import points_moved
+from jacket.document.document import Document
+from jacket.document.edits import layers, sheets, uvs, view
+from jacket.document.edits.sources import layers_over, take_new_source
+from jacket.document.history import WARM, History, arrays_of
+from jacket.document.state import Held, JacketObject, SourceObject, State
+from tests.conftest import cube, grid, icosphere
+
+
+def over(mesh=None) -> Document:  # type: ignore[no-untyped-def]
+    return Document(State((SourceObject(1, "s", cube()),), (JacketObject(2, "j", mesh or grid(3)),), active=2, next_id=3))
+
+
+def moved(document: Document, point: int, z: float, name: str = "move") -> None:
+    mesh = document.require_jacket().mesh
+    document.edit_jacket(name, points_moved(mesh, [point], mesh.points[[point]] + [0, 0, z]))
+
+
+def test_undo_leaves_what_is_shown_as_it_is() -> None:
+    document = over()
+    moved(document, 0, 1.0)
+    view.set_visible(document, 1, False)
+    assert document.undo() == "move"
+    assert not document.state.sources[0].visible and document.require_jacket().mesh.points[0, 2] == 0
+    document.redo()
+    assert not document.state.sources[0].visible
+
+
+def test_a_gesture_without_a_real_change_is_no_step() -> None:
+    document = over()
+    with document.transaction("hold something"):
+        document.hold("faces", [1, 2])
+    assert not document.history.done and document.state.held.ids.tolist() == [1, 2] and not document.dirty
+    document.begin("nothing")
+    document.commit()
+    assert not document.history.done
+
+
+def test_steps_over_the_budget_are_let_go_oldest_first() -> None:
+    document = over(grid(40))
+    size = document.require_jacket().mesh.points.nbytes
+    document.history = History(budget=10 * size)
+    for k in range(25):
+        moved(document, k, 1.0, f"step {k}")
+    history = document.history
+    assert history.let_go + len(history.done) == 25 and history.let_go > 0
+    assert history.done[-1].name == "step 24" and history.bytes(document.state) <= history.budget
+    held = {id(a): a.nbytes for s in history.done for a in arrays_of(s.state)}
+    for a in arrays_of(document.state):
+        held.pop(id(a), None)
+    assert history.bytes(document.state) == sum(held.values())
+    while document.undo():
+        pass
+    assert document.require_jacket().mesh.points[history.let_go :, 2].sum() == 0  # back to the oldest step that is left
+    assert (document.require_jacket().mesh.points[: history.let_go, 2] == 1).all()
+
+
+def test_steps_share_what_did_not_change_and_older_ones_forget_what_was_derived() -> None:
+    document = over(grid(20))
+    for k in range(WARM + 4):
+        assert document.require_jacket().mesh.topology.n_edges > 0
+        moved(document, k, 1.0)
+    steps = document.history.done
+    corners = {id(s.state.jackets[0].mesh.corners) for s in steps}
+    assert len(corners) == 1
+    assert "topology" in steps[-1].state.jackets[0].mesh.__dict__
+
+
+def test_what_is_held_of_several_kinds_stays_while_it_fits() -> None:
+    document = over()
+    document.hold_all(Held.together({"faces": np.array([1]), "edges": np.array([2, 3]), "points": np.array([0])}))
+    assert [h.kind for h in document.state.held.parts] and len(document.state.held) == 4
+    moved(document, 0, 1.0)
+    assert document.state.held.of("edges").tolist() == [2, 3] and document.state.held.of("points").tolist() == [0]
+
+
+def test_a_newer_file_goes_to_its_own_source_and_the_layers_over_it() -> None:
+    far = grid(2)
+    far = points_moved(far, np.arange(far.n_points), far.points + 50)
+    far_ball = points_moved(icosphere(1), np.arange(42), icosphere(1).points + 50)
+    state = State((SourceObject(1, "near", icosphere(1)), SourceObject(2, "far", far_ball)),
+                  (JacketObject(3, "a", grid(1)), JacketObject(4, "b", far), JacketObject(5, "shut", grid(1), locked=True)),
+                  active=3, next_id=6)  # fmt: skip
+    document = Document(state)
+    assert [j.id for j in layers_over(state, 1)] == [3, 5] and [j.id for j in layers_over(state, 2)] == [4]
+    new = icosphere(2)
+    take_new_source(document, 1, new, (5, 6), {3: grid(2)})
+    after = document.state
+    assert after.sources[0].mesh is new and after.sources[0].stamp == (5, 6) and after.sources[1].mesh is far_ball
+    assert after.jackets[0].mesh.n_faces == 4 and after.jackets[1].mesh is far and after.jackets[2].mesh.n_faces == 1
+
+
+def test_sheets_and_sets_are_steps() -> None:
+    document = over()
+    sheets.change_sheet(document, 0, width=512, height=256)
+    sheets.add_sheet(document)
+    assert [(s.tile, s.width) for s in document.state.sheets] == [(1001, 512), (1002, 512)]
+    sheets.choose_sheet(document, 1)
+    document.undo()
+    document.undo()
+    assert len(document.state.sheets) == 1 and document.state.sheet.width == 1024  # the one worked on went with it
+    uvs.add_set(document, "light")
+    uvs.rename_set(document, "light", "glow")
+    assert document.require_jacket().mesh.active_uv == "glow"
+    document.undo()
+    document.undo()
+    assert document.require_jacket().mesh.uv_sets == ()
+
+
+def test_joined_layers_keep_their_sets_and_islands() -> None:
+    document = over(grid(2).with_uv(grid(2).points[grid(2).corners][:, :2], "a"))
+    moved(document, 0, 0.0)
+    layers.copy_layer(document)
+    layers.join_layers(document)
+    joined = document.require_jacket()
+    assert joined.mesh.uv_sets == ("a",) and len(document.state.jackets) == 1
