@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import itertools
+
 import networkx as nx
 import numpy as np
 
@@ -21,7 +23,7 @@ def test_one_tree_has_the_shortest_path_to_everywhere(spot: PolyMesh) -> None:
     for end in np.random.default_rng(5).integers(0, spot.n_points, 60).tolist():
         path = path_to(tree, start, end)
         assert path[0] == start and path[-1] == end
-        steps = [graph.edges[int(a), int(b)]["weight"] for a, b in zip(path[:-1], path[1:], strict=True)]
+        steps = [graph.edges[int(a), int(b)]["weight"] for a, b in itertools.pairwise(path.tolist())]
         assert np.isclose(sum(steps), far[end])
         assert np.array_equal(np.sort(seam_path(spot, start, end)), np.sort(seam_path(spot, start, end, tree)))
 

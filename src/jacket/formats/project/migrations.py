@@ -21,7 +21,7 @@ def _from_2(manifest: Manifest) -> Manifest:
     size = int(sheet.get("size", 1024))
     manifest["sheets"] = [{"name": "Sheet", "tile": 1001, "width": size, "height": size,
                            "margin": float(sheet.get("margin", 8.0))}]  # fmt: skip
-    manifest["values"] = {"layout": {"turn": str(sheet.get("turn", "free"))}}
+    # How islands may be turned is the user's setting since then, not the project's.
     return manifest
 
 

@@ -1,11 +1,9 @@
-"""Readers and writers against trimesh, the published descriptions, and damage."""
+"""Readers and writers of meshes against trimesh, the published descriptions, and damage."""
 
 from __future__ import annotations
 
-import io
 import json
 import struct
-import zipfile
 from pathlib import Path
 
 import numpy as np
@@ -13,29 +11,13 @@ import pytest
 import trimesh
 from hypothesis import given, settings
 from hypothesis import strategies as st
-from PIL import Image
 
-from jacket.core.flatten.unwrap import unwrap
-from jacket.core.layout.pack import pack
 from jacket.core.mesh.geometry import volume
 from jacket.core.mesh.polymesh import PolyMesh
-from jacket.core.seams.cuts import cut_edges, sharp_edges, uv_border_pairs
-from jacket.core.uv.islands import Islands
-from jacket.document.state import JacketObject, SourceObject, State, Trial
+from jacket.core.seams.cuts import uv_border_pairs
 from jacket.errors import FormatError
-from jacket.formats.deliver.files import delivery_bytes, write_delivery
-from jacket.formats.deliver.profiles import PROFILES, in_profile
 from jacket.formats.mesh.registry import read_mesh, write_mesh
-from jacket.formats.project.records import load_project, project_bytes, save_project
-from jacket.jobs.pack import sheets_of
-from tests.conftest import DATA, cube, grid, icosphere
-
-
-@pytest.fixture(scope="module")
-def packed() -> PolyMesh:
-    mesh = cut_edges(cube(), sharp_edges(cube(), 45))
-    flat, _ = unwrap(mesh)
-    return flat.with_uv(pack(Islands.of(flat, sheets_of(256, margin=4))).uv)
+from tests.conftest import DATA, grid
 
 
 def test_obj_with_everything_it_may_have(tmp_path: Path) -> None:
@@ -114,77 +96,11 @@ def test_glb_follows_the_specification(tmp_path: Path, packed: PolyMesh) -> None
     assert np.allclose(np.sort(v), np.sort(1 - packed.uv[:, 1]), atol=1e-6)
 
 
-def test_profiles_turn_and_scale_without_mirroring() -> None:
-    box = cube()
-    for profile in PROFILES.values():
-        turned = in_profile(box, profile)
-        assert volume(turned) == pytest.approx(profile.scale**3)
-        up = turned.points[np.argmax(box.points[:, 1])] - turned.points[np.argmin(box.points[:, 1])]
-        assert up["xyz".index(profile.up)] == pytest.approx(profile.scale)
-
-
-def test_a_delivery_is_complete(tmp_path: Path, packed: PolyMesh) -> None:
-    paths = write_delivery(
-        tmp_path / "out", delivery_bytes([("box", packed, None)], "my box!", "y-up-metres", sheets_of(2048))
-    )
-    assert sorted(p.name for p in paths) == [
-        "my_box_-layout.png",
-        "my_box_-report.json",
-        "my_box_.glb",
-        "my_box_.mtl",
-        "my_box_.obj",
-    ]
-    assert "mtllib my_box_.mtl" in (tmp_path / "out" / "my_box_.obj").read_text()
-    picture = Image.open(tmp_path / "out" / "my_box_-layout.png")
-    ink = np.asarray(picture.convert("RGB")).reshape(-1, 3)
-    assert picture.size == (2048, 2048) and (np.abs(ink - [244, 240, 232]).max(axis=1) > 3).mean() == pytest.approx(
-        Islands.of(packed).use(), abs=0.02)  # fmt: skip
-    (tmp_path / "file").write_text("x")
-    with pytest.raises(FormatError, match="name a folder"):
-        write_delivery(tmp_path / "file", {"a": b""})
-
-
 def test_nothing_half_written_is_left(tmp_path: Path, packed: PolyMesh) -> None:
     (tmp_path / "box.obj").mkdir()
     with pytest.raises(FormatError, match="could not be written"):
         write_mesh(packed, tmp_path / "box.obj")
     assert not [p for p in tmp_path.iterdir() if p.suffix == ".part"]
-
-
-def test_projects_come_back_as_they_were(tmp_path: Path, packed: PolyMesh) -> None:
-    state = State(
-        sources=(SourceObject(1, "a sculpt", icosphere(1), "/x/y.ply", False),), jackets=(JacketObject(2, "shell", packed),),
-        trials=(Trial(3, "Trial 1", grid(2), {"quads": 4}, {"gap": 0.5}),), active=2, mirror="x", sheets=sheets_of(2048, 1024, 4.5, 2), next_id=4,
-    )  # fmt: skip
-    save_project(state, tmp_path / "p.jacket")
-    back = load_project(tmp_path / "p.jacket")
-    assert (back.active, back.mirror, back.sheets, back.next_id) == (2, "x", state.sheets, 4)
-    assert (
-        back.sources[0].name == "a sculpt" and not back.sources[0].visible and back.trials[0].settings == {"quads": 4}
-    )
-    for a, b in ((back.jackets[0].mesh, packed), (back.trials[0].mesh, grid(2)), (back.sources[0].mesh, icosphere(1))):
-        assert np.array_equal(a.points, b.points) and np.array_equal(a.corners, b.corners)
-    assert np.array_equal(back.jackets[0].mesh.uv, packed.uv)
-    assert np.array_equal(back.jackets[0].mesh.cuts, packed.cuts)
-
-
-def test_newer_and_broken_projects_are_refused(tmp_path: Path) -> None:
-    data = project_bytes(State(jackets=(JacketObject(1, "j", grid(2)),), active=1))
-    source = zipfile.ZipFile(io.BytesIO(data))
-    out = io.BytesIO()
-    with zipfile.ZipFile(out, "w") as archive:
-        for info in source.infolist():
-            body = source.read(info)
-            if info.filename == "manifest.json":
-                body = body.replace(b'"version": 3', b'"version": 99')
-            archive.writestr(info.filename, body)
-    (tmp_path / "new.jacket").write_bytes(out.getvalue())
-    with pytest.raises(FormatError, match="newer Jacket"):
-        load_project(tmp_path / "new.jacket")
-    for k in range(0, len(data), max(len(data) // 40, 1)):
-        (tmp_path / "cut.jacket").write_bytes(data[:k])
-        with pytest.raises(FormatError):
-            load_project(tmp_path / "cut.jacket")
 
 
 BAD = {
