@@ -7,8 +7,8 @@ from dataclasses import dataclass, field
 import numpy as np
 from numpy.typing import NDArray
 
-from jacket.core.jit import kernel
 from jacket.core.derive import normals_of
+from jacket.core.jit import kernel
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.render.surfaces import Look, Surface
 

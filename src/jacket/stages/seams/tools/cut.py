@@ -27,7 +27,7 @@ class Cut(Tool):
     def __init__(self, *arguments) -> None:
         super().__init__(*arguments)
         self.anchor = -1
-        self._anchored: Aspect | None = None
+        self._anchored: tuple[int, Aspect] | None = None
 
     def _mesh(self) -> PolyMesh | None:
         jacket = self.document.state.jacket
@@ -39,7 +39,7 @@ class Cut(Tool):
         none = np.zeros(0, np.int32)
         if mesh is None:
             return none, -1, ""
-        if self.anchor >= 0 and mesh.aspect("faces") is not self._anchored:
+        if self.anchor >= 0 and self._here(mesh) != self._anchored:
             # Numbers of points mean something else on another layer, or once the faces are others.
             self.anchor = -1
         found = found_under(self, pointer, "point edge" if not pointer.shift else "edge")
@@ -75,8 +75,11 @@ class Cut(Tool):
             self.document.edit_jacket(what.lower(), self.change(mesh, self._mirrored(mesh, edges)))
         self.anchor = point
         now = self._mesh()
-        self._anchored = now.aspect("faces") if now is not None else None
+        self._anchored = self._here(now) if now is not None else None
         self.hover(pointer)
+
+    def _here(self, mesh: PolyMesh) -> tuple[int, Aspect]:
+        return self.document.state.active, mesh.aspect("faces")
 
     def _mirrored(self, mesh: PolyMesh, edges: Ints) -> Ints:
         axis = self.document.state.mirror
@@ -93,9 +96,6 @@ class Cut(Tool):
         had, self.anchor = self.anchor >= 0, -1
         super().cancel()
         return had
-
-    def leave(self) -> None:
-        super().leave()
 
 
 class Sew(Cut):
