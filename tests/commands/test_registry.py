@@ -57,7 +57,14 @@ def test_values_keep_their_kind_and_forgive_what_was_kept_wrongly() -> None:
     values = Values([Cloth()])
     values.put(Cloth, "weight", 3)
     assert isinstance(values.of(Cloth).weight, float)
-    for name, bad in (("weight", "heavy"), ("weight", float("nan")), ("lined", 1), ("weave", 3), ("layers", True), ("colour", 1)):
+    for name, bad in (
+        ("weight", "heavy"),
+        ("weight", float("nan")),
+        ("lined", 1),
+        ("weave", 3),
+        ("layers", True),
+        ("colour", 1),
+    ):
         with pytest.raises(JacketError, match="does not fit"):
             values.put(Cloth, name, bad)
     assert values.as_dict() == {"Cloth": {"weight": 3.0}}

@@ -3,18 +3,27 @@
 from __future__ import annotations
 
 import numpy as np
+import pytest
 
 from jacket.core.mesh.edits import points_moved
+from jacket.core.mesh.polymesh import PolyMesh
 from jacket.document.document import Document
 from jacket.document.edits import layers, sheets, uvs, view
 from jacket.document.edits.sources import layers_over, take_new_source
 from jacket.document.history import WARM, History, arrays_of
 from jacket.document.state import Held, JacketObject, SourceObject, State
+from jacket.errors import JacketError
+from jacket.stages.topology.tools.draft import Draft
+from jacket.tools.base import ToolSettings
+from jacket.tools.events import Pointer
+from jacket.tools.view import FormCamera
 from tests.conftest import cube, grid, icosphere
 
 
 def over(mesh=None) -> Document:  # type: ignore[no-untyped-def]
-    return Document(State((SourceObject(1, "s", cube()),), (JacketObject(2, "j", mesh or grid(3)),), active=2, next_id=3))
+    return Document(
+        State((SourceObject(1, "s", cube()),), (JacketObject(2, "j", mesh or grid(3)),), active=2, next_id=3)
+    )
 
 
 def moved(document: Document, point: int, z: float, name: str = "move") -> None:
@@ -120,3 +129,81 @@ def test_joined_layers_keep_their_sets_and_islands() -> None:
     layers.join_layers(document)
     joined = document.require_jacket()
     assert joined.mesh.uv_sets == ("a",) and len(document.state.jackets) == 1
+
+
+CAMERA = FormCamera(np.array([0.0, 0.0, 0.0]), 6.0, yaw=0, pitch=0, width=800, height=800)
+
+
+def sheet_document(n: int = 6, mirror: str = "") -> Document:
+    """An n × n grid about the origin over a flat source, seen straight on."""
+    points = grid(n).points - [n / 2, n / 2, 0]
+    jacket = grid(n).with_points(points * 0.3)
+    ground = grid(20)
+    source = PolyMesh.from_faces((ground.points - [10, 10, 0]) * 0.2, ground.triangle_points)
+    return Document(
+        State((SourceObject(1, "s", source),), (JacketObject(2, "j", jacket),), active=2, mirror=mirror, next_id=3)
+    )
+
+
+def at(x: float, y: float, **keys: bool) -> Pointer:
+    px, py, _ = CAMERA.project(np.array([x, y, 0.0]))[0]
+    return Pointer(float(px), float(py), form=CAMERA, **keys)
+
+
+def click(tool, x: float, y: float, **keys: bool) -> None:  # type: ignore[no-untyped-def]
+    tool.hover(at(x, y, **keys))
+    tool.press(at(x, y, **keys))
+    tool.release(at(x, y, **keys))
+
+
+def drag(tool, start: tuple[float, float], end: tuple[float, float], **keys: bool) -> None:  # type: ignore[no-untyped-def]
+    tool.hover(at(*start, **keys))
+    tool.press(at(*start, **keys))
+    for t in (0.3, 0.7, 1.0):
+        tool.move(at(start[0] + t * (end[0] - start[0]), start[1] + t * (end[1] - start[1]), **keys))
+    tool.release(at(*end, **keys))
+
+
+def mesh_of(document: Document) -> PolyMesh:
+    return document.require_jacket().mesh
+
+
+def test_undo_gives_the_same_bytes_and_steps_have_names() -> None:
+    document = sheet_document()
+    first = mesh_of(document)
+    draft = Draft(document, ToolSettings())
+    drag(draft, (0.0, 0.0), (0.1, 0.05))
+    click(draft, 0.15, 0.0)
+    assert [s.name for s in document.history.done] == ["move a point", "insert a loop"]
+    last = mesh_of(document)
+    assert document.undo() == "insert a loop" and document.undo() == "move a point" and document.undo() is None
+    assert mesh_of(document) is first
+    document.redo(), document.redo()
+    assert mesh_of(document) is last
+
+
+def test_a_failed_transaction_leaves_no_trace() -> None:
+    document = sheet_document()
+    before = document.state
+    with pytest.raises(RuntimeError), document.transaction("try"):
+        document.edit_jacket("a", PolyMesh.empty())
+        raise RuntimeError
+    assert document.state is before and not document.history.done
+    with document.transaction("two changes"):
+        document.edit_jacket("a", PolyMesh.empty())
+        document.edit_jacket("b", grid(1))
+    assert [s.name for s in document.history.done] == ["two changes"]
+
+
+def test_listeners_hear_what_changed() -> None:
+    document = sheet_document()
+    heard: list[set[str]] = []
+    document.listen(heard.append)
+    document.hold("faces", [1, 2])
+    document.edit_jacket("x", grid(2))
+    assert heard[0] == {"held"} and {"jackets", "held", "history"} <= heard[1]
+    assert document.dirty
+    document.mark_saved("/tmp/x.jacket")
+    assert not document.dirty
+    with pytest.raises(JacketError, match="no jacket"):
+        Document().require_jacket()

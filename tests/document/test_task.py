@@ -52,7 +52,9 @@ class Bench:
         self.document, self.worker = Document(state), Later()
         self.said: list[str] = []
         self.again: list[Callable[[], None]] = []
-        teller = Teller(self.said.append, lambda text, again: (self.said.append(text), self.again.append(again)), lambda _: None)
+        teller = Teller(
+            self.said.append, lambda text, again: (self.said.append(text), self.again.append(again)), lambda _: None
+        )
         self.tasks = Tasks(self.document, self.worker, teller)
 
     def mesh(self, layer: int = 2):  # type: ignore[no-untyped-def]

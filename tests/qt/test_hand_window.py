@@ -136,7 +136,11 @@ def test_the_pen_presses_softly(ball: Window, qtbot) -> None:  # type: ignore[no
 
 def button(window: Window, text: str) -> QPushButton:
     QApplication.processEvents()  # what was just put on a card is shown then
-    return next(b for b in window.panel.findChildren(QPushButton) if text in (b.text(), b.accessibleName()) and b.isVisibleTo(window.panel))
+    return next(
+        b
+        for b in window.panel.findChildren(QPushButton)
+        if text in (b.text(), b.accessibleName()) and b.isVisibleTo(window.panel)
+    )
 
 
 def woven(window: Window, qtbot) -> Hand:  # type: ignore[no-untyped-def]

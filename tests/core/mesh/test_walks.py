@@ -9,14 +9,16 @@ import numpy as np
 
 from jacket.core.mesh.geometry import edge_lengths
 from jacket.core.mesh.polymesh import PolyMesh
-from jacket.core.mesh.walks import path_to, path_tree, shortest_path
+from jacket.core.mesh.walks import path_to, path_tree, ring_edges, shortest_path
 from jacket.core.seams.cuts import seam_path
-from tests.conftest import grid
+from tests.conftest import grid, torus
 
 
 def test_one_tree_has_the_shortest_path_to_everywhere(spot: PolyMesh) -> None:
     graph, lengths = nx.Graph(), edge_lengths(spot)
-    graph.add_weighted_edges_from((int(a), int(b), float(w)) for (a, b), w in zip(spot.topology.edge_points, lengths, strict=True))
+    graph.add_weighted_edges_from(
+        (int(a), int(b), float(w)) for (a, b), w in zip(spot.topology.edge_points, lengths, strict=True)
+    )
     start = 17
     far = nx.single_source_dijkstra_path_length(graph, start)
     tree = path_tree(spot, start)
@@ -32,3 +34,14 @@ def test_what_cannot_be_reached_has_no_path() -> None:
     a, b = grid(1), grid(1)
     apart = PolyMesh.from_faces(np.concatenate([a.points, b.points + 5]), np.array([[0, 1, 3, 2], [4, 5, 7, 6]]))
     assert len(path_to(path_tree(apart, 0), 0, 7)) == 0 and len(shortest_path(apart, 0, 7)) == 0
+
+
+def test_rings_are_the_components_of_opposite_edges() -> None:
+    """Edges opposite in some quad are joined; rings are the pieces of that graph (networkx)."""
+    ring = torus(9, 5)
+    topology = ring.topology
+    graph = nx.Graph()
+    edges = topology.edge.reshape(-1, 4)
+    graph.add_edges_from(map(tuple, np.concatenate([edges[:, [0, 2]], edges[:, [1, 3]]]).tolist()))
+    for piece in nx.connected_components(graph):
+        assert set(ring_edges(ring, min(piece)).tolist()) == piece

@@ -2,18 +2,13 @@
 
 from __future__ import annotations
 
-import threading
-import time
-from collections.abc import Iterator
-
 import igl
 import numpy as np
 import pytest
-from PySide6.QtWidgets import QApplication
 
 from bench import parts
 from jacket.core.mesh.geometry import edge_lengths, face_centres, scaled_jacobian
-from jacket.core.mesh.poles import is_pole, pair_cancelled, pole_moved
+from jacket.core.mesh.poles import pair_cancelled, pole_moved
 from jacket.core.mesh.polymesh import Floats, Ints, PolyMesh
 from jacket.core.mesh.rows import edge_turned
 from jacket.core.mesh.walks import euler_characteristic
@@ -26,18 +21,10 @@ from jacket.core.quads.relay import pole_relaid
 from jacket.core.quads.steering import Guide, Spot
 from jacket.core.quads.welding import inner_part, part_of, ring_between, sewn_in
 from jacket.core.space.bvh import Bvh
-from jacket.document.document import Document
 from jacket.document.state import Held, JacketObject, SourceObject, State
-from jacket.document.task import Task
 from jacket.errors import EditRefused, SolveError
-from jacket.qt.app import make_app, settle
-from jacket.qt.window import Window
-from jacket.settings import Settings
-from jacket.stages.topology.tools.tidying import Tidy
-from jacket.stages.topology.values import TopologyValues
-from tests.conftest import gone, grid
-from tests.hands import document_over
-from tests.host import Headless, put, toggle
+from tests.conftest import grid
+from tests.host import Headless, put
 from tests.stages.test_commands import box, run
 
 
@@ -66,9 +53,6 @@ def assert_sound(mesh: PolyMesh, like: PolyMesh) -> None:
     assert len(mesh.topology.border_edges) == len(like.topology.border_edges)
 
 
-# ---- integers --------------------------------------------------------------------------------------
-
-
 def test_solutions_with_a_one_are_exactly_those() -> None:
     """Every y = given + rest z solves the rows and has a 1; a row of even numbers has none (Cohen 1993, section 2.4)."""
     rng = np.random.default_rng(4)
@@ -87,9 +71,6 @@ def test_solutions_with_a_one_are_exactly_those() -> None:
         assert gram[0] == pytest.approx(gram[1], rel=1e-6)
     with pytest.raises(SolveError, match="do not add up"):
         with_one(np.array([[2, 4], [1, 0]]), 0)
-
-
-# ---- rings and welding -----------------------------------------------------------------------------
 
 
 @pytest.mark.parametrize(("n", "m"), [(12, 12), (20, 16), (9, 15), (30, 12)])
@@ -167,9 +148,6 @@ def test_a_trial_is_taken_only_where_faces_are_held(spot: PolyMesh, surface: Bvh
     assert whole is trial and notes == ()
 
 
-# ---- poles -----------------------------------------------------------------------------------------
-
-
 def pole_pairs(mesh: PolyMesh) -> list[tuple[int, int]]:
     odd, valence = irregular_points(mesh), mesh.topology.valence
     pairs = [(float(np.linalg.norm(mesh.points[a] - mesh.points[b])), int(a), int(b)) for a in odd for b in odd
@@ -235,9 +213,6 @@ def test_knots_are_untied_and_regular_meshes_left(jacket: PolyMesh) -> None:
     assert_sound(free, flat)
     spread = [int(((m.topology.valence - 4) ** 2)[~m.topology.border_points].sum()) for m in (knotted, free)]
     assert irregular_count(knotted) > 4 and spread[1] < spread[0]
-
-
-# ---- commands --------------------------------------------------------------------------------------
 
 
 def test_settings_of_trials_come_back_from_plain_values() -> None:
@@ -311,89 +286,3 @@ def test_a_row_across_the_mirror_plane(spot: PolyMesh) -> None:
     assert np.abs(mesh.points[:, 0]).min() > 0.1 * float(edge_lengths(mesh).min())
     across = mesh.points[mesh.as_quads()][:, :, 0]
     assert ((across > 0).sum(axis=1) == 2).sum() > 20
-
-
-# ---- the window ------------------------------------------------------------------------------------
-
-
-@pytest.fixture
-def window(qtbot, spot: PolyMesh, jacket: PolyMesh) -> Iterator[Window]:  # type: ignore[no-untyped-def]
-    make_app(["test"])
-    state = State((SourceObject(1, "spot", spot),), (JacketObject(2, "jacket", jacket),), active=2, next_id=3)
-    made = Window(Document(state), Settings())
-    made.show()
-    qtbot.waitExposed(made)
-    made.frame(True)
-    made.show_stage("topology")
-    assert settle(made, 60)
-    yield made
-    gone(made)
-
-
-def test_the_field_is_shown_before_there_are_quads(window: Window, qtbot) -> None:  # type: ignore[no-untyped-def]
-    put(window.program, quads=1500)
-    window.run(window.commands["make-trial"])
-    qtbot.waitUntil(lambda: window.program.strokes is not None, timeout=60_000)
-    assert len(window.program.strokes) > 500 and not window.document.state.trials
-    assert settle(window, 60) and window.program.strokes is None
-    assert len(window.document.state.trials) == 1
-    toggle(window.program, "split")
-    assert settle(window, 60) and window.form.halves == ("Trial 1", "jacket") and window.form.scene.beside
-    left = window.form.grabFramebuffer()
-    toggle(window.program, "split")
-    settle(window, 60)
-    assert window.form.halves is None and not window.form.scene.beside
-    whole = window.form.grabFramebuffer()
-    middle = left.width() // 2
-    same = [left.copy(0, 60, middle - 4, left.height() - 70) == whole.copy(0, 60, middle - 4, left.height() - 70),
-            left.copy(middle + 4, 60, middle - 8, left.height() - 70) == whole.copy(middle + 4, 60, middle - 8, left.height() - 70)]  # fmt: skip
-    assert same == [True, False]
-
-
-def test_stopping_frees_the_window_within_a_second(window: Window, qtbot) -> None:  # type: ignore[no-untyped-def]
-    """Even where a step does not report for long; what it brings later is thrown away."""
-    free = threading.Event()
-    taken: list[object] = []
-    window.program.start(Task("sleep", lambda progress: free.wait(20), taken.append))
-    start = time.monotonic()
-    window.program.tasks.stop()
-    qtbot.waitUntil(lambda: not window.worker.busy, timeout=3000)
-    assert time.monotonic() - start < 1.0
-    window.program.start(Task("count", lambda progress: 7, taken.append))
-    qtbot.waitUntil(lambda: not window.worker.busy, timeout=3000)
-    free.set()
-    QApplication.processEvents()
-    time.sleep(0.1)
-    QApplication.processEvents()
-    assert taken == [7]
-
-
-def test_poles_are_cancelled_from_the_card(window: Window, jacket: PolyMesh, qtbot) -> None:  # type: ignore[no-untyped-def]
-    window.take_tool("tidy")
-    a, b = pole_pairs(jacket)[0]
-    window.document.hold("points", [a, b])
-    assert isinstance(window.tool, Tidy)
-    window.tool.preview("cancel-pair", window.program.values(TopologyValues))
-    assert window.tool.ghost.what
-    before = irregular_count(jacket)
-    window.run(window.commands["cancel-pair"])
-    assert settle(window, 60)
-    now = window.document.require_jacket().mesh
-    assert irregular_count(now) < before or "grid" in window.strip.hint.text() or "row" in window.strip.hint.text()
-    window.document.hold("points", [a])
-    window.run(window.commands["cancel-pair"])
-    assert settle(window, 60) and "two irregular points" in window.strip.hint.text()
-
-
-def test_rows_are_taken_out_and_added_from_the_card() -> None:
-    document = document_over(parts.box(1, 1, 1), box(2))
-    host = Headless(document.state)
-    mesh = host.document.require_jacket().mesh
-    edge = 0
-    host.document.hold("edges", [edge])
-    more = run(host, "add-row")
-    assert more.n_faces == mesh.n_faces + 16 and more.is_quads
-    host.document.undo()
-    host.document.hold("edges", [edge])
-    fewer = run(host, "collapse-row")
-    assert fewer.n_faces == mesh.n_faces - 16 and fewer.is_quads and is_pole(fewer, int(irregular_points(fewer)[0]))

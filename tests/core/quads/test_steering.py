@@ -2,33 +2,19 @@
 
 from __future__ import annotations
 
-import json
-from pathlib import Path
-
 import igl
 import numpy as np
 import pytest
 from scipy.spatial import cKDTree
 
-from jacket.cli.main import main
 from jacket.core.mesh.geometry import edge_lengths
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.quads.auto import AutoSettings, automatic_quads, quads_within_gap
 from jacket.core.quads.steering import Guide as Curve
 from jacket.core.quads.steering import Paint, Spot, doubled, face_density, guide_curve, half_of
 from jacket.core.space.bvh import Bvh
-from jacket.document.document import Document
-from jacket.errors import EditRefused, FormatError, MeshError
-from jacket.formats.curves import read_guides, read_spots
-from jacket.formats.mesh.registry import read_mesh, write_mesh
-from jacket.formats.project.records import load_project, save_project
-from jacket.stages.topology.tools.steer import Density, Guide
-from jacket.tools.view import FormCamera
+from jacket.errors import MeshError
 from tests.conftest import cube, icosphere
-from tests.hands import Hand, document_over
-from tests.stages.topology.test_holding_tidying import Bench
-
-CAMERA = FormCamera(np.zeros(3), 6.0, yaw=0, pitch=0, width=800, height=800)
 
 
 @pytest.fixture(scope="module")
@@ -40,9 +26,6 @@ def ring(height: float = 0.4, count: int = 40) -> np.ndarray:  # type: ignore[ty
     a = np.linspace(0, 2 * np.pi, count, endpoint=False)
     r = np.sqrt(1 - height**2)
     return np.stack([r * np.cos(a), np.full(count, height), r * np.sin(a)], axis=1)
-
-
-# ---- the mirror ----------------------------------------------------------------------------------
 
 
 def test_half_a_surface_is_cut_exactly_in_the_plane(spot: PolyMesh) -> None:
@@ -82,9 +65,6 @@ def test_doubling_welds_what_lies_in_the_plane() -> None:
     assert (both.n_points, both.n_faces) == (12, 10) and len(both.topology.border_edges) == 0
     up = doubled(half.with_(point_data={"lifted": (half.points[:, 0] > 0).astype(np.uint8)}), half.points[:, 0] == 0, 0)
     assert np.array_equal(up.point_data["lifted"] == 1, up.points[:, 0] != 0)
-
-
-# ---- guides --------------------------------------------------------------------------------------
 
 
 def on_edges(mesh: PolyMesh, line: np.ndarray, surface: Bvh) -> float:  # type: ignore[type-arg]
@@ -142,9 +122,6 @@ def test_bad_guides_are_refused(ball: PolyMesh) -> None:
         face_density(ball, (Spot((0, 0, 0), 0.0, 2.0),))
 
 
-# ---- density, edge length, gap -------------------------------------------------------------------
-
-
 @pytest.mark.parametrize("factor", [2.0, 4.0, 0.5])
 def test_painted_density_is_reached_at_its_centre(ball: PolyMesh, factor: float) -> None:
     """Within 15 % of the factor in linear density against the far side, the number as wanted."""
@@ -174,127 +151,3 @@ def test_an_edge_length_or_a_gap_in_place_of_a_number(ball: PolyMesh) -> None:
     assert 0.15 < result.figures.gap_out_largest <= 0.3 and not result.notes
     with pytest.raises(MeshError, match="12 or more"):
         automatic_quads(ball, AutoSettings(quads=5))
-
-
-# ---- the command line ----------------------------------------------------------------------------
-
-
-def test_remesh_takes_mirror_guides_density_edge_and_gap(ball: PolyMesh, tmp_path: Path, capsys) -> None:  # type: ignore[no-untyped-def]
-    write_mesh(ball, tmp_path / "ball.ply")
-    (tmp_path / "g.json").write_text(
-        json.dumps([[*ring().tolist(), ring()[0].tolist()], {"points": [[0, 1, 0], [1, 0, 0]], "soft": True}])
-    )
-    (tmp_path / "d.json").write_text(json.dumps([{"point": [0, 0, 1], "radius": 0.5, "factor": 2}]))
-    out = tmp_path / "out.obj"
-    source = str(tmp_path / "ball.ply")
-    assert main(["remesh", source, str(out), "--quads", "700", "--mirror", "z", "--density", str(tmp_path / "d.json"),
-                 "--guides", str(tmp_path / "g.json"), "--report", str(tmp_path / "r.json")]) == 0  # fmt: skip
-    mesh = read_mesh(out)
-    far = cKDTree(mesh.points).query(mesh.points * [1, 1, -1])[0]
-    assert mesh.is_quads and far.max() < 1e-5
-    notes = json.loads((tmp_path / "r.json").read_text())["notes"]
-    assert sum("Guide" in n for n in notes) == 2
-    assert main(["remesh", source, str(out), "--edge", "0.2", "--quiet"]) == 0
-    assert edge_lengths(read_mesh(out)).mean() == pytest.approx(0.2, rel=0.06)
-    assert main(["remesh", source, str(out), "--gap", "0.6", "--quiet"]) == 0
-    capsys.readouterr()
-    assert main(["remesh", source, str(out)]) == 2 and "--quads" in capsys.readouterr().err
-    assert main(["remesh", source, str(out), "--quads", "99", "--guides", source]) == 2
-    assert "guides are a list" in capsys.readouterr().err
-
-
-@pytest.mark.parametrize(
-    "text", ["{}", "[[1]]", "[[[0,0,0]]]", '[{"points": [[0,0,"x"],[1,1,1]]}]', "[[[0,0,0],[1,1,NaN]]]", "nonsense"]
-)
-def test_damaged_guides_are_told(text: str, tmp_path: Path) -> None:
-    (tmp_path / "g.json").write_text(text)
-    with pytest.raises(FormatError):
-        read_guides(tmp_path / "g.json")
-
-
-@pytest.mark.parametrize(
-    "text",
-    ["{}", "[1]", '[{"point": [0,0], "radius": 1, "factor": 2}]', '[{"point": [0,0,0], "radius": 1, "factor": 9}]'],
-)
-def test_damaged_density_is_told(text: str, tmp_path: Path) -> None:
-    (tmp_path / "d.json").write_text(text)
-    with pytest.raises(FormatError):
-        read_spots(tmp_path / "d.json")
-
-
-# ---- the tools -----------------------------------------------------------------------------------
-
-
-def test_guides_are_drawn_shaped_and_taken_out(ball: PolyMesh, tmp_path: Path) -> None:
-    document = document_over(ball)
-    hand = Hand(document, Guide, CAMERA)
-    for place in ((-0.5, 0, 0.8), (0, 0.3, 0.9), (0.5, 0, 0.8)):
-        hand.click(place)
-    assert hand.tool.pending
-    hand.enter()
-    hand.drag([(-0.4, -0.5, 0.7), (0.0, -0.6, 0.75), (0.4, -0.5, 0.7)])
-    angle = np.linspace(0, 2 * np.pi, 30)
-    hand.drag([(0.2 * np.cos(a), -0.1 + 0.15 * np.sin(a), 0.95) for a in angle], steps=3)
-    assert [g.closed for g in document.state.guides] == [False, False, True]
-    assert [s.name for s in document.history.done] == ["draw a guide"] * 3
-    first = document.state.guides[0]
-    hand.drag([first.points[1], first.points[1] + [0, 0.15, 0]])
-    assert document.state.guides[0].points[1][1] > first.points[1][1] + 0.08
-    assert np.linalg.norm(document.state.guides[0].points, axis=1) == pytest.approx(1, abs=0.01)
-    middle = guide_curve(document.state.guides[1], Bvh.build(ball.points, ball.triangle_points))[70]
-    hand.click(middle, shift=True)
-    assert [g.hard for g in document.state.guides] == [True, False, True]
-    save_project(document.state, tmp_path / "g.jacket")
-    again = load_project(tmp_path / "g.jacket").guides
-    assert [g.hard for g in again] == [True, False, True] and np.allclose(
-        again[0].points, document.state.guides[0].points
-    )
-    hand.backspace(middle)
-    assert len(document.state.guides) == 2
-    hand.backspace(document.state.guides[0].points[1])
-    assert len(document.state.guides[0].points) == 2
-    with pytest.raises(EditRefused, match="two points"):
-        hand.tool.accept()
-    for place in ((-0.5, 0.5, 0.7), (0, 0.8, 0.6), (0.5, 0.5, 0.7), (-0.5, 0.5, 0.7)):
-        hand.click(place)
-    assert document.state.guides[-1].closed and len(document.state.guides[-1].points) == 3
-    Bench(document).run("clear-guides")
-    assert document.state.guides == ()
-
-
-def test_guides_and_paint_are_mirrored(ball: PolyMesh) -> None:
-    document = document_over(ball, mirror="x")
-    hand = Hand(document, Guide, CAMERA)
-    hand.drag([(0.3, -0.4, 0.8), (0.4, 0.0, 0.9), (0.3, 0.4, 0.8)])
-    assert len(document.state.guides) == 2
-    assert np.allclose(document.state.guides[0].points * [-1, 1, 1], document.state.guides[1].points)
-    brush = Hand(document, Density, CAMERA, brush=60.0, strength=1.0)
-    brush.drag([(0.5, 0.3, 0.8), (0.52, 0.3, 0.8)])
-    paint = document.state.paint
-    assert paint is not None
-    assert paint.values[paint.places[:, 0] < -0.2].max() == pytest.approx(paint.values.max(), abs=0.1)
-
-
-def test_density_is_painted_smoothed_and_taken_away(ball: PolyMesh, tmp_path: Path) -> None:
-    document: Document = document_over(ball)
-    hand = Hand(document, Density, CAMERA, brush=80.0, strength=1.0)
-    hand.tool.set_option("factor", 4.0)
-    hand.drag([(0, 0, 1), (0.05, 0, 1)])
-    paint = document.state.paint
-    assert paint is not None and paint.values.max() == pytest.approx(2.0, abs=0.1) and paint.values.min() == 0
-    assert (paint.values[paint.places[:, 2] < 0] == 0).all() and [s.name for s in document.history.done] == [
-        "paint density"
-    ]
-    hand.drag([(0, 0, 1), (0.05, 0, 1)], shift=True)
-    smooth = document.state.paint
-    assert smooth is not None and 0 < smooth.values.max() < paint.values.max()
-    save_project(document.state, tmp_path / "p.jacket")
-    again = load_project(tmp_path / "p.jacket").paint
-    assert again is not None and np.allclose(again.values, smooth.values)
-    for _ in range(6):
-        hand.drag([(0, 0, 1), (0.05, 0, 1), (0, 0.05, 1)], ctrl=True)
-    assert document.state.paint.values.max() < smooth.values.max()  # type: ignore[union-attr]
-    Bench(document).run("clear-paint")
-    assert document.state.paint is None
-    document.undo()
-    assert document.state.paint is not None

@@ -19,7 +19,9 @@ def laid(mesh: PolyMesh) -> FlatGrid:
 def sheets() -> list[PolyMesh]:
     rng = np.random.default_rng(3)
     square = grid(6)
-    bent = square.with_uv(square.points[square.corners][:, :2] / 6 + 0.03 * rng.normal(size=(square.n_points, 2))[square.corners])
+    bent = square.with_uv(
+        square.points[square.corners][:, :2] / 6 + 0.03 * rng.normal(size=(square.n_points, 2))[square.corners]
+    )
     part = unwrap(cut_edges(cube(), np.arange(12))).mesh
     uv = part.uv.copy()
     uv[:4] = np.nan  # one side is not mapped

@@ -48,7 +48,9 @@ def test_numbers_through_cutting_sewing_flattening_and_undo() -> None:
     document = over(grid(8))
     mesh = document.require_jacket().mesh
     document.edit_jacket("cut", cut_edges(mesh, column(mesh, 8, 3)))
-    (big, small) = sorted(names(document), key=lambda n: -int((island_numbers(document.require_jacket().mesh) == n).sum()))
+    (big, small) = sorted(
+        names(document), key=lambda n: -int((island_numbers(document.require_jacket().mesh) == n).sum())
+    )
     uvs.rename_island(document, big, "Shield")
     uvs.change_islands(document, "lock", (big,), lambda r: replace(r, lock=True, group="front", done=True, twin=small))
     kept = document.require_jacket().island(big)

@@ -46,7 +46,9 @@ def test_tiles_follow_the_udim_convention() -> None:
 
 
 @settings(max_examples=40, deadline=None)
-@given(some.integers(16, 4096), some.integers(16, 4096), some.integers(1001, 1100), some.floats(0, 1), some.floats(0, 1))
+@given(
+    some.integers(16, 4096), some.integers(16, 4096), some.integers(1001, 1100), some.floats(0, 1), some.floats(0, 1)
+)
 def test_pixel_places_go_there_and_back(width: int, height: int, tile: int, u: float, v: float) -> None:
     sheets = (Sheet("x", tile, width, height),)
     uv = np.array([[u, v]]) + sheets[0].origin

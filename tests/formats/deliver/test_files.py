@@ -62,7 +62,9 @@ def test_every_layer_is_delivered_with_its_name(tmp_path: Path, packed: PolyMesh
     assert any("body" in g for g in groups) and any("lid" in g for g in groups)
     faces = [line for line in text.splitlines() if line.startswith("f ")]
     assert len(faces) == packed.n_faces + 4
-    assert all("/" in f for f in faces[: packed.n_faces]) and not any("//" not in f and "/" in f for f in faces[packed.n_faces :])
+    assert all("/" in f for f in faces[: packed.n_faces]) and not any(
+        "//" not in f and "/" in f for f in faces[packed.n_faces :]
+    )
     scene = trimesh.load(tmp_path / "thing.glb")
     assert sorted(len(g.faces) for g in scene.geometry.values()) == [8, 12]
     data = (tmp_path / "thing.glb").read_bytes()

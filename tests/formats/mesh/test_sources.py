@@ -38,7 +38,9 @@ def dressed() -> PolyMesh:
     box = cube()
     rng = np.random.default_rng(5)
     return box.with_(
-        corner_data={"uv:uv": rng.random((box.n_corners, 2))}, uv_sets=("uv",), active_uv="uv",
+        corner_data={"uv:uv": rng.random((box.n_corners, 2))},
+        uv_sets=("uv",),
+        active_uv="uv",
         point_data={
             "colour": np.concatenate([rng.integers(0, 256, (8, 3)), np.full((8, 1), 255)], axis=1).astype(np.uint8)
         },

@@ -205,7 +205,9 @@ def test_the_layout_picture_puts_up_up() -> None:
     face = PolyMesh.from_faces([[0, 0, 0], [1, 0, 0], [1, 1, 0], [0, 1, 0]], [[0, 1, 2, 3]])
     face = face.with_uv(np.array([[0.1, 0.05], [0.5, 0.05], [0.5, 0.25], [0.1, 0.25]]))
     face = numbered(face, 1)[0]
-    picture = np.asarray(Image.open(io.BytesIO(layout_png([(face, {1: "Lip"})], sheets_of(400, margin=4)))).convert("RGB")).astype(int)
+    picture = np.asarray(
+        Image.open(io.BytesIO(layout_png([(face, {1: "Lip"})], sheets_of(400, margin=4)))).convert("RGB")
+    ).astype(int)
     tinted = np.abs(picture - [244, 240, 232]).max(axis=2) > 6
     rows, columns = np.where(tinted)
     assert rows.min() >= 295 and rows.max() <= 384 and columns.min() >= 36 and columns.max() <= 204

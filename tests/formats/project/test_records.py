@@ -73,7 +73,9 @@ def test_a_project_of_the_format_before_opens_with_everything() -> None:
     # A box of unit sides cut along its edges: six islands that open without stretch.
     ends = box.mesh.points[box.mesh.cuts]
     assert (((ends == 0) | (ends == 1)).all(axis=1).sum(axis=1) >= 2).all()
-    assert Islands.of(box.mesh, state.sheets).count == 6 and np.abs(face_stretch(box.mesh, box.mesh.uv * 512)).max() < 1e-6
+    assert (
+        Islands.of(box.mesh, state.sheets).count == 6 and np.abs(face_stretch(box.mesh, box.mesh.uv * 512)).max() < 1e-6
+    )
     assert sorted(r.name for r in box.islands) == ["Back", "Bottom", "Front", "Left", "Right", "Top"]
     assert {r.id for r in box.islands} == set(island_numbers(box.mesh).tolist()) == set(range(1, 7))
     assert choice_names(box.mesh) and lifted_points(box.mesh).any()
@@ -86,11 +88,15 @@ def test_a_project_of_the_format_before_opens_with_everything() -> None:
 
 def test_sets_islands_and_sheets_come_back(tmp_path: Path) -> None:
     sheets = (Sheet("Body", 1001, 1024, 512, 6.0), Sheet("Trim", 1012, 256, 256, 2.0))
-    document = Document(State((), (JacketObject(1, "j", cut_edges(cube(), np.arange(12))),), active=1, next_id=2, sheets=sheets))
+    document = Document(
+        State((), (JacketObject(1, "j", cut_edges(cube(), np.arange(12))),), active=1, next_id=2, sheets=sheets)
+    )
     document.edit_jacket("flatten", unwrap_job(document.require_jacket().mesh).mesh)
     uvs.copy_set(document, "light map")
     mesh = document.require_jacket().mesh
-    document.edit_jacket("pin", mesh.with_(corner_data={**mesh.corner_data, "pin:light map": np.linspace(0, 1, 24).astype(np.float32)}))
+    document.edit_jacket(
+        "pin", mesh.with_(corner_data={**mesh.corner_data, "pin:light map": np.linspace(0, 1, 24).astype(np.float32)})
+    )
     save_project(document.state, tmp_path / "a.jacket")
     back, now = load_project(tmp_path / "a.jacket"), document.require_jacket()
     assert back.sheets == sheets and back.jacket.islands == now.islands and len(now.islands) == 12
@@ -159,7 +165,10 @@ def test_words_where_numbers_belong_are_refused(tmp_path: Path) -> None:
     rows = cut_edges(cube(), np.arange(12)).with_uv(np.zeros((24, 2)))
     state = State(jackets=(JacketObject(1, "j", rows),), active=1, next_id=2)
     out = io.BytesIO()
-    with zipfile.ZipFile(io.BytesIO(project_bytes(state))) as good, zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as bad:
+    with (
+        zipfile.ZipFile(io.BytesIO(project_bytes(state))) as good,
+        zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as bad,
+    ):
         for info in good.infolist():
             bad.writestr(info.filename, good.read(info))
         bad.writestr("mesh0/corner.pin:uv.npy", _npy(np.array(["x"] * 24)))

@@ -1,25 +1,16 @@
-"""Scenes as arrays, and what the renderer makes of them in a real OpenGL context."""
+"""What is drawn, pixel by pixel, in an OpenGL context without a window."""
 
 from __future__ import annotations
 
 import io
-from dataclasses import replace
 
 import moderngl
 import numpy as np
 import pytest
 from PIL import Image
 
-from jacket.commands.display import Display
-from jacket.core.flatten.unwrap import unwrap
 from jacket.core.mesh.materials import Material
 from jacket.core.mesh.polymesh import PolyMesh
-from jacket.core.seams.cuts import cut_edges, sharp_edges
-from jacket.document.state import Held, JacketObject, SourceObject, State
-from jacket.qt.scene.form import form_scene
-from jacket.qt.scene.sheet import flat_scene
-from jacket.qt.scene.tints import heat
-from jacket.qt.theme import DAY, NIGHT, rgb
 from jacket.render.renderer import Renderer, chosen_light, decoded
 from jacket.render.scene import FILL_WIDTH, Layer, Scene, dot_rows, fill_rows, line_rows
 from jacket.render.surfaces import Look, surface_of_mesh
@@ -129,9 +120,6 @@ def test_buffers_of_layers_that_are_gone_are_released(renderer: Renderer) -> Non
     assert len(renderer.dead) == 0 and len(renderer.buffers) == 0
 
 
-# ---- sources -------------------------------------------------------------------------------------
-
-
 def eye_at_z(distance: float = 4.0) -> FormCamera:
     return FormCamera(np.zeros(3), distance, yaw=0, pitch=0, width=SIZE[0], height=SIZE[1])
 
@@ -225,85 +213,3 @@ def test_own_colours_materials_and_pictures(renderer: Renderer) -> None:
     for row, high in zip(seen, wanted, strict=True):
         assert set(np.flatnonzero(row > 60).tolist()) == set(high), (row, high)
     assert decoded(b"no picture")[0] == (1, 1)
-
-
-# ---- from the document to scenes ----------------------------------------------------------------
-
-
-def boxed() -> State:
-    flat, _ = unwrap(cut_edges(cube(), sharp_edges(cube(), 45)))
-    return State((SourceObject(1, "s", icosphere(2)),), (JacketObject(2, "j", flat),), active=2)
-
-
-def test_scenes_follow_the_chips() -> None:
-    state, display = boxed(), Display()
-    scene = form_scene(state, display, DAY, "topology")
-    assert len(scene.base) == 1 and len(scene.layers) == 3  # faces, and the stitch in two layers
-    display = replace(display, source=False, seams=False, wire=False)
-    scene = form_scene(state, display, DAY, "topology")
-    assert not scene.base and len(scene.layers) == 1 and scene.layers[0].wire[3] == 0
-    display = replace(display, jacket=False)
-    assert not form_scene(state, display, DAY, "topology").layers
-    assert form_scene(state, Display(), NIGHT, "topology").ground != scene.ground
-
-
-def test_what_is_held_is_in_both_scenes() -> None:
-    state = boxed()
-    plain = (
-        len(form_scene(state, Display(), DAY, "seams").layers),
-        len(flat_scene(state, Display(), DAY).layers),
-    )
-    for kind, ids in (("faces", [1, 2]), ("edges", [0]), ("points", [3])):
-        held = state.with_(held=Held(kind, np.array(ids, np.int32)))
-        form = form_scene(held, Display(), DAY, "seams").layers
-        assert len(form) == plain[0] + 1
-        if kind != "points":
-            assert len(flat_scene(held, Display(), DAY).layers) == plain[1] + 1
-    gone = state.with_(held=Held("faces", np.array([99], np.int32)))
-    assert len(form_scene(gone, Display(), DAY, "seams").layers) == plain[0]  # stale ids draw nothing
-
-
-def test_unmapped_faces_stay_off_the_sheet() -> None:
-    state = boxed()
-    mesh = state.jacket.mesh
-    uv = mesh.uv.copy()
-    uv[:4] = np.nan
-    less = flat_scene(state.with_jacket_mesh(mesh.with_uv(uv)), Display(), DAY)
-    more = flat_scene(state, Display(), DAY)
-    assert len(more.layers[1].fill) - len(less.layers[1].fill) == 6
-    empty = flat_scene(State(), Display(), DAY)
-    assert len(empty.layers) == 1 and len(empty.layers[0].fill) == 6
-
-
-def test_heat_runs_from_violet_over_paper_to_green() -> None:
-    colours = heat(np.array([-5.0, 0.0, 5.0, np.nan]), DAY.squeezed, DAY.paper, DAY.stretched, 1.0)
-    for row, colour in zip(colours[:3], (DAY.squeezed, DAY.paper, DAY.stretched), strict=True):
-        assert np.allclose(row, rgb(colour))
-    assert np.allclose(colours[3, :3], 0.6)
-
-
-@pytest.mark.parametrize("palette", [DAY, NIGHT])
-def test_text_has_contrast(palette) -> None:  # type: ignore[no-untyped-def]
-    """WCAG 2.1, success criterion 1.4.3: at least 4.5 : 1, by its formula for relative luminance."""
-
-    def luminance(colour: str) -> float:
-        c = np.array(rgb(colour)[:3])
-        linear = np.where(c <= 0.03928, c / 12.92, ((c + 0.055) / 1.055) ** 2.4)
-        return float(linear @ [0.2126, 0.7152, 0.0722])
-
-    def contrast(a: str, b: str) -> float:
-        hi, lo = sorted((luminance(a), luminance(b)), reverse=True)
-        return (hi + 0.05) / (lo + 0.05)
-
-    for text, ground in ((palette.ink, palette.card), (palette.ink, palette.panel), (palette.soft, palette.card),
-                         (palette.soft, palette.bar), (palette.soft, palette.panel), (palette.on_accent, palette.accent)):  # fmt: skip
-        assert contrast(text, ground) >= 4.5, (text, ground, contrast(text, ground))
-
-
-def test_odd_faces_are_marked_in_their_colours() -> None:
-    from jacket.qt.scene.jacket import face_colours
-
-    odd = PolyMesh.from_faces(grid(2).points, [[0, 1, 4, 3], [1, 2, 5], [3, 4, 5, 8, 7]])
-    state = State(jackets=(JacketObject(1, "j", odd),), active=1)
-    colours = face_colours(odd, state, Display(), DAY)
-    assert len(np.unique(colours, axis=0)) == 3

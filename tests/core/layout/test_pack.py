@@ -1,0 +1,80 @@
+"""Packing: margins, overlaps by shapely, locked islands, refusals."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+import shapely
+from shapely.ops import unary_union
+
+from jacket.core.checks.layout import layout_checks
+from jacket.core.flatten.unwrap import unwrap
+from jacket.core.layout.margins import least_margin
+from jacket.core.layout.pack import PackSettings, pack
+from jacket.core.mesh.polymesh import PolyMesh
+from jacket.core.quads.subdivide import split_to_quads
+from jacket.core.seams.cuts import (
+    cut_edges,
+    sharp_edges,
+)
+from jacket.core.seams.suggest import suggest_seams
+from jacket.core.uv.islands import Islands, texel_densities
+from jacket.core.uv.sheets import Sheet
+from jacket.errors import MeshError
+from jacket.jobs.pack import sheets_of
+from tests.conftest import cube, icosphere
+
+
+def box(levels: int = 2) -> PolyMesh:
+    mesh = cube()
+    for _ in range(levels):
+        mesh = split_to_quads(mesh)
+    return mesh
+
+
+def shapes(mesh: PolyMesh, size: int) -> list[shapely.Geometry]:
+    """Islands as shapely polygons in pixels."""
+    islands = Islands.of(mesh)
+    faces = [shapely.Polygon(mesh.uv[mesh.starts[f] : mesh.starts[f + 1]] * size) for f in range(mesh.n_faces)]
+    return [
+        unary_union([f.buffer(1e-7) for f, k in zip(faces, islands.labels, strict=True) if k == i])
+        for i in range(islands.count)
+    ]
+
+
+@pytest.mark.parametrize(("size", "margin", "turn"), [(512, 6, "free"), (1024, 16, "quarter"), (333, 2.5, "none")])
+def test_packing_keeps_margin_and_never_overlaps(size: int, margin: float, turn: str) -> None:
+    flat, _ = unwrap(suggest_seams(split_to_quads(icosphere(2))))
+    result = pack(Islands.of(flat, sheets_of(size, margin=margin)), PackSettings(turn))
+    mesh = flat.with_uv(result.uv)
+    drawn = shapes(mesh, size)
+    sheet = shapely.box(0, 0, size, size)
+    least = min(a.distance(b) for k, a in enumerate(drawn) for b in drawn[k + 1 :])
+    edge = min(s.distance(sheet.exterior) for s in drawn)
+    assert min(least, edge) >= margin - 1e-3 and all(sheet.contains(s) for s in drawn)
+    ours = least_margin(Islands.of(mesh, sheets_of(size, margin=margin))).pixels
+    assert ours == pytest.approx(min(least, edge), abs=1e-4)
+    assert result.use == pytest.approx(sum(s.area for s in drawn) / size**2, rel=1e-4)
+    density = texel_densities(Islands.of(mesh, sheets_of(size)))
+    assert np.median(density) == pytest.approx(result.density, rel=0.05)
+    assert not [c for c in layout_checks(mesh, sheets_of(size, margin=margin)) if c.level == "wrong"]
+
+
+def test_locked_islands_stay_and_are_avoided() -> None:
+    flat, _ = unwrap(cut_edges(box(), sharp_edges(box(), 45)))
+    first = pack(Islands.of(flat, sheets_of(512, margin=4)))
+    mesh = flat.with_uv(first.uv)
+    again = pack(Islands.of(mesh, sheets_of(512, margin=4)), PackSettings(effort=2), locked=np.array([2]))
+    here = Islands.of(mesh).corner_labels == 2
+    assert np.array_equal(again.uv[here], first.uv[here])
+    assert least_margin(Islands.of(flat.with_uv(again.uv), sheets_of(512, margin=4))).pixels >= 4 - 1e-6
+
+
+def test_packing_refuses_well() -> None:
+    with pytest.raises(MeshError, match="flatten"):
+        pack(Islands.of(box()), PackSettings())
+    flat, _ = unwrap(cut_edges(box(), sharp_edges(box(), 45)))
+    with pytest.raises(MeshError, match="margin"):
+        pack(Islands.of(flat, (Sheet(width=64, height=64, margin=40),)))
+    with pytest.raises(MeshError, match="out of range"):
+        pack(Islands.of(flat, (Sheet(width=2, height=2),)))

@@ -1,0 +1,50 @@
+"""Cutting and sewing."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from jacket.core.flatten.unwrap import unwrap
+from jacket.core.layout.pack import pack
+from jacket.core.mesh.polymesh import PolyMesh
+from jacket.core.quads.subdivide import split_to_quads
+from jacket.core.seams.cuts import (
+    cut_edges,
+    seam_loop,
+    seam_path,
+    sew_edges,
+    sharp_edges,
+    uv_border_pairs,
+)
+from jacket.core.uv.islands import Islands
+from jacket.core.uv.sets import island_labels
+from jacket.jobs.pack import sheets_of
+from tests.conftest import cube, grid
+
+
+def box(levels: int = 2) -> PolyMesh:
+    mesh = cube()
+    for _ in range(levels):
+        mesh = split_to_quads(mesh)
+    return mesh
+
+
+def test_cutting_and_sewing() -> None:
+    sheet = grid(6)
+    row = seam_loop(sheet, sheet.topology.find_edge(21, 22))
+    cut = cut_edges(sheet, row)
+    assert island_labels(cut)[0] == 2 and len(cut.cuts) == 6
+    # A crossing loop now stops at the first one; borders are never marked.
+    column = seam_loop(cut, cut.topology.find_edge(3, 10))
+    assert len(column) == 3
+    assert len(cut_edges(sheet, sheet.topology.border_edges).cuts) == 0
+    assert island_labels(sew_edges(cut, row[:1]))[0] == 1
+    assert len(seam_path(sheet, 0, 48)) == 12  # the corners of a 6 × 6 grid are twelve edges apart
+    assert len(sharp_edges(box(), 45)) == 12 * 4
+
+
+def test_uv_cuts_are_read_back() -> None:
+    mesh = cut_edges(box(), sharp_edges(box(), 45))
+    flat, _ = unwrap(mesh)
+    packed = flat.with_uv(pack(Islands.of(flat, sheets_of(256, margin=4))).uv)
+    assert np.array_equal(uv_border_pairs(packed, packed.uv), packed.cuts)
