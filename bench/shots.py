@@ -103,9 +103,9 @@ def _hands(window: Window, target: Path) -> None:
     window.tool.cancel()
     window.take_tool("tidy")
     _stroke(window, [(0.36, 0.5), (0.6, 0.62)])
-    window._preview("flatten-own")
+    window.looking.preview("flatten-own")
     _keep(window, target / "tidy.png")
-    window._preview("")
+    window.looking.preview("")
     window.run(window.commands["split-layer"])
     toggle(window.program, "through")
     window.panel.verticalScrollBar().setValue(10_000)
@@ -153,10 +153,9 @@ def _scan(window: Window, target: Path) -> None:
     settle(window)
     window.frame(True)
     window.form.camera = window.form.camera.turned(30, 10)
-    window.set_look("shade", "clay")
-    window.panel.show_look(window.display, None)
+    window.program.show(dataclasses.replace(window.display, shade="clay"))
     _keep(window, target / "source.png")
-    window.set_look("shade", "smooth")
+    window.program.show(dataclasses.replace(window.display, shade="smooth"))
     window.run(window.commands["close-holes"])
     _keep(window, target / "mend.png")
     window.run(window.commands["leave-proposal"])
@@ -215,7 +214,7 @@ def _guides(window: Window) -> None:
     window.take_tool("guide")
     _stroke(window, [(0.26, 0.52), (0.4, 0.57), (0.6, 0.57), (0.74, 0.51)])
     window.take_tool("density")
-    window.tool_settings.strength, window.tool_settings.brush = 1.0, 50.0
+    window.program.tool_settings.strength, window.program.tool_settings.brush = 1.0, 50.0
     _stroke(window, [(0.47, 0.3), (0.53, 0.3), (0.5, 0.34)])
     put(window.program, quads=1200)
     for _ in range(2):
@@ -225,12 +224,12 @@ def _guides(window: Window) -> None:
     window.form.overlay.pointer = QPointF(-1, -1)
     window.take_tool("guide")
     window.panel.verticalScrollBar().setValue(260)
-    document.undo_steps.clear()
+    document.history.clear()
 
 
 def _trial(window: Window) -> None:
     """A hard-edged source with an automatic trial beside it."""
-    window.document.undo_steps.clear()
+    window.document.history.clear()
     document = window.document
     document.amend(document.state.with_(sources=(), jackets=(), active=-1, held=Held()))
     window.form.overlay.pointer = QPointF(-1, -1)

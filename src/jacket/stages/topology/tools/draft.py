@@ -2,33 +2,42 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 
-from jacket.core.derive import surface_of
-from jacket.core.fit.lifted import lifted_points, settled
+from jacket.core.fit.lifted import lifted_points
 from jacket.core.mesh.edits import (
     border_pulled_targets,
     borders_pulled,
-    face_added,
     faces_removed,
-    loop_inserted,
-    point_added,
-    points_moved,
     points_removed,
     points_welded,
 )
 from jacket.core.mesh.polymesh import Floats, Ints, PolyMesh
-from jacket.core.mesh.walks import edge_loop, edge_ring
 from jacket.errors import EditRefused
 from jacket.stages.topology.tools.closing import closing_quads, closing_triangles, corner_fills
+from jacket.stages.topology.tools.drafted import (
+    held_to_plane,
+    mirrored_pull,
+    moved_with_mirror,
+    on_source,
+    with_loop,
+    with_point,
+    with_quad,
+)
+from jacket.stages.topology.tools.offers import (
+    NOTHING_OFFERED,
+    Offer,
+    closing_offer,
+    edge_offers,
+    face_offer,
+    point_offer,
+)
 from jacket.tools.base import Option, Tool
-from jacket.tools.events import NO_GHOST, Ghost, Pointer
-from jacket.tools.mirror import AXES, on_plane, partner_edge, partner_faces, partners, reflected
+from jacket.tools.events import Ghost, Pointer
+from jacket.tools.mirror import partner_faces, partners
 from jacket.tools.pick import (
-    NOTHING,
     Pick,
     nearest_points,
     occluder,
@@ -39,21 +48,6 @@ from jacket.tools.pick import (
     slack_for,
     source_hit,
 )
-
-
-@dataclass(frozen=True, eq=False)
-class Offer:
-    """One thing a click or drag could do here."""
-
-    kind: str
-    ghost: Ghost
-    face: tuple[int, ...] = ()
-    position: Floats | None = None
-    pick: Pick = NOTHING
-    edges: Ints | None = None
-
-
-NOTHING_OFFERED = Offer("", NO_GHOST)
 
 
 class Draft(Tool):
@@ -114,11 +108,11 @@ class Draft(Tool):
         self.pixel = pointer.form.pixel_size(pointer.form.distance)
         found = pick(mesh, pointer, self.settings.reach, hiding)
         if found.kind == "point":
-            return [self._point_offer(mesh, found)]
+            return [point_offer(mesh, found)]
         if found.kind == "edge":
-            return self._edge_offers(mesh, found, pointer)
+            return edge_offers(mesh, found, pointer)
         if found.kind == "face":
-            return [self._face_offer(mesh, found)]
+            return [face_offer(mesh, found)]
         hit = source_hit(self.document.state, pointer)
         if hit is None:
             return []
@@ -128,31 +122,21 @@ class Draft(Tool):
         offers = []
         quads = closing_quads(mesh, pointer, hit.position, hiding)
         for three, fourth in corner_fills(mesh, pointer, hiding):
-            place4 = self._project(fourth[None])[0]
+            place4 = on_source(self.document.state, fourth[None])[0]
             near = self._open_point_near(mesh, place4, pointer)
             if near >= 0 and near not in three:
                 if {*three, near} not in [set(q) for q in quads]:
-                    offers.append(self._closing(mesh, (*three, near), hit.position, "Fill the corner"))
+                    offers.append(closing_offer(mesh, (*three, near), hit.position, "Fill the corner"))
             else:
-                offers.append(self._closing(mesh, three, place4, "Fill the corner with a quad"))
-        closing = [self._closing(mesh, q, hit.position, "Close quad" if len(q) == 4 else "Add a point and close a quad")
+                offers.append(closing_offer(mesh, three, place4, "Fill the corner with a quad"))
+        closing = [closing_offer(mesh, q, hit.position, "Close quad" if len(q) == 4 else "Add a point and close a quad")
                    for q in quads]  # fmt: skip
         offers = [*[o for o in closing if len(o.face) == 4], *offers, *[o for o in closing if len(o.face) == 3]]
         if self.triangles:
             for face, fresh in closing_triangles(mesh, pointer, hiding):
                 what = "Add a point and close a triangle" if fresh else "Close triangle"
-                offers.append(self._closing(mesh, face, hit.position if fresh else None, what, "triangle"))
+                offers.append(closing_offer(mesh, face, hit.position if fresh else None, what, "triangle"))
         return [*offers, place]
-
-    @staticmethod
-    def _closing(
-        mesh: PolyMesh, face: tuple[int, ...], position: Floats | None, what: str, kind: str = "close"
-    ) -> Offer:
-        ring = mesh.points[list(face)]
-        if position is not None and len(face) < (3 if kind == "triangle" else 4):
-            ring = np.concatenate([ring, position[None]])
-        lines = np.stack([ring, np.roll(ring, -1, axis=0)], axis=1)
-        return Offer(kind, Ghost(lines=lines, what=what, how="click"), face, position)
 
     def _open_point_near(self, mesh: PolyMesh, place: Floats, pointer: Pointer) -> int:
         """An open point within reach of a place, as seen on the screen."""
@@ -164,47 +148,6 @@ class Draft(Tool):
         far = np.hypot(*(at - pointer.form.project(place)[0, :2]).T)
         k = int(np.nanargmin(far)) if np.isfinite(far).any() else 0
         return int(ids[k]) if far[k] <= self.settings.reach * 1.3 else -1
-
-    def _point_offer(self, mesh: PolyMesh, found: Pick) -> Offer:
-        ghost = Ghost(marks=mesh.points[[found.id]], what="Move the point", how="drag")
-        return Offer("move", ghost, pick=found, edges=np.array([found.id], np.int32))
-
-    def _face_offer(self, mesh: PolyMesh, found: Pick) -> Offer:
-        ring = mesh.points[mesh.face(found.id)]
-        lines = np.stack([ring, np.roll(ring, -1, axis=0)], axis=1)
-        return Offer(
-            "move", Ghost(lines=lines, what="Move the face", how="drag"), pick=found, edges=mesh.face(found.id)
-        )
-
-    def _edge_offers(self, mesh: PolyMesh, found: Pick, pointer: Pointer) -> list[Offer]:
-        topology = mesh.topology
-        ends = topology.edge_points[found.id]
-        if topology.edge_uses[found.id] == 1:
-            edges = edge_loop(mesh, found.id) if pointer.shift else np.array([found.id], np.int32)
-            lines = mesh.points[topology.edge_points[edges]]
-            what = "Pull the whole border" if pointer.shift else "Pull a quad"
-            pull = Offer("pull", Ghost(lines=lines, what=what, how="drag"), pick=found, edges=edges)
-            return [pull, *self._loop_offer(mesh, found)]
-        loop = self._loop_offer(mesh, found)
-        move = Offer(
-            "move", Ghost(lines=mesh.points[ends][None], what="Move the edge", how="drag"), pick=found, edges=ends
-        )
-        return [*loop, move]
-
-    def _loop_offer(self, mesh: PolyMesh, found: Pick) -> list[Offer]:
-        ring = edge_ring(mesh, found.id)
-        if len(ring) < 2:
-            return []
-        share = _share_along(mesh, ring, found)
-        p = mesh.points[mesh.corners[ring]]
-        q = mesh.points[mesh.corners[mesh.topology.next[ring]]]
-        path = (1 - share) * p + share * q
-        closed = int(mesh.topology.edge[ring[0]]) == int(mesh.topology.edge[ring[-1]]) or (
-            mesh.topology.twin[ring[-1]] >= 0 and _meets(mesh, ring)
-        )
-        ahead = np.roll(path, -1, axis=0) if closed else path[1:]
-        lines = np.stack([path[: len(ahead)], ahead], axis=1)
-        return [Offer("loop", Ghost(lines=lines, what="Insert a loop", how="click"), pick=found)]
 
     # ---- doing --------------------------------------------------------------------------------
     def press(self, pointer: Pointer) -> None:
@@ -239,7 +182,7 @@ class Draft(Tool):
             self._drag_border(base.mesh, offer, start, pointer)
         elif offer.kind == "loop":
             share = self._slid(base.mesh, offer, pointer)
-            self.document.edit_jacket("insert a loop", self._with_loop(base.mesh, offer.pick.id, share))
+            self.document.edit_jacket("insert a loop", with_loop(self.document.state, base.mesh, offer.pick.id, share))
 
     def release(self, pointer: Pointer) -> None:
         offer = self.dragging
@@ -262,11 +205,17 @@ class Draft(Tool):
         name = None
         if not self.moved:
             if offer.kind == "point" and offer.position is not None:
-                self.document.edit_jacket("put a point", self._with_point(mesh, offer.position))
+                self.document.edit_jacket(
+                    "put a point", with_point(self.document.state, mesh, offer.position, self._plane_reach())
+                )
             elif offer.kind in ("close", "triangle"):
-                self.document.edit_jacket("close a face", self._with_quad(mesh, offer))
+                self.document.edit_jacket(
+                    "close a face", with_quad(self.document.state, mesh, offer, self._plane_reach())
+                )
             elif offer.kind == "loop":
-                self.document.edit_jacket("insert a loop", self._with_loop(mesh, offer.pick.id, offer.pick.share))
+                self.document.edit_jacket(
+                    "insert a loop", with_loop(self.document.state, mesh, offer.pick.id, offer.pick.share)
+                )
         elif offer.kind == "move" and offer.pick.kind == "point" and not pointer.ctrl:
             try:
                 name = self._weld_after_drag(mesh, offer.pick.id, pointer)
@@ -274,81 +223,9 @@ class Draft(Tool):
                 self.note = f"Moved but not welded: {reason}"
         self.document.commit(name)
 
-    def _project(self, points: Floats) -> Floats:
-        source = self.document.state.source
-        return points if source is None else surface_of(source.mesh).project(points)
-
-    def _held_to_plane(self, points: Floats, reach: float) -> Floats:
-        """Points near the mirror plane laid onto it, and back onto the source within it."""
-        axis = self.document.state.mirror
-        if not axis:
-            return points
-        near = np.abs(points[:, AXES[axis]]) < reach
-        for _ in range(3):
-            points[near] = on_plane(self._project(on_plane(points[near], axis)), axis) if near.any() else points[near]
-        return points
-
-    def _with_point(self, mesh: PolyMesh, position: Floats) -> PolyMesh:
-        axis = self.document.state.mirror
-        reach = self._plane_reach(mesh)
-        place = self._held_to_plane(self._project(position[None]), reach)[0]
-        new = point_added(mesh, place).mesh
-        if axis and abs(place[AXES[axis]]) > 0:
-            new = point_added(new, reflected(place, axis)).mesh
-        return new
-
-    def _plane_reach(self, mesh: PolyMesh) -> float:
+    def _plane_reach(self) -> float:
         """How near to the mirror plane a point is held on it: the reach in pixels, in space."""
         return self.settings.reach * self.pixel
-
-    def _with_quad(self, mesh: PolyMesh, offer: Offer) -> PolyMesh:
-        axis = self.document.state.mirror
-        face = list(offer.face)
-        if len(face) < (3 if offer.kind == "triangle" else 4) and offer.position is not None:
-            before = mesh.n_points
-            mesh = self._with_point(mesh, offer.position)
-            face.append(before)
-        like = self._outward(mesh, face)
-        new = face_added(mesh, face, like).mesh
-        if axis:
-            other = partners(new, axis)[face]
-            if (other >= 0).all() and set(other.tolist()) != set(face):
-                new = face_added(new, other[::-1].tolist(), reflected(like, axis)).mesh
-        return new
-
-    def _outward(self, mesh: PolyMesh, face: list[int]) -> Floats:
-        """The source's normal at the middle of a face."""
-        source = self.document.state.source
-        if source is None:
-            return np.array([0.0, 0.0, 1.0])
-        surface = surface_of(source.mesh)
-        _, triangle, _ = surface.closest(mesh.points[face].mean(axis=0)[None])
-        a, b, c = surface.points[surface.triangles[int(triangle[0])]]
-        return np.cross(b - a, c - a)
-
-    def _with_loop(self, mesh: PolyMesh, edge: int, share: float) -> PolyMesh:
-        axis = self.document.state.mirror
-        first = int(mesh.topology.edge_corner[edge])
-        from_start = share if int(mesh.corners[first]) == int(mesh.topology.edge_points[edge, 0]) else 1 - share
-        other = partner_edge(mesh, edge, axis) if axis else -1
-        ends = mesh.topology.edge_points[[edge, other]] if other >= 0 else None
-        twin_start = partners(mesh, axis)[mesh.topology.edge_points[edge, 0]] if other >= 0 else -1
-        edited = loop_inserted(mesh, edge, from_start)
-        new = edited.mesh
-        new = self._settled(new, edited.added)
-        if other >= 0 and ends is not None and other != edge:
-            e = new.topology.find_edge(*ends[1].tolist())
-            if e >= 0:
-                c = int(new.topology.edge_corner[e])
-                s = share if int(new.corners[c]) == int(twin_start) else 1 - share
-                again = loop_inserted(new, e, s)
-                new = self._settled(again.mesh, again.added)
-        return new
-
-    def _settled(self, mesh: PolyMesh, added: Ints) -> PolyMesh:
-        """New points of a loop laid onto the source, or kept between lifted ones."""
-        source = self.document.state.source
-        return settled(mesh, surface_of(source.mesh) if source is not None else None, added, new=True)
 
     def _slid(self, mesh: PolyMesh, offer: Offer, pointer: Pointer) -> float:
         """The share along the picked edge that lies nearest to the pointer."""
@@ -359,7 +236,7 @@ class Draft(Tool):
 
     def _drag_points(self, mesh: PolyMesh, ids: Ints, start: Pointer, pointer: Pointer) -> None:
         moved = self._followed(mesh.points[ids], start, pointer, lifted_points(mesh)[ids])
-        self.document.edit_jacket("move", self._moved_with_mirror(mesh, ids, moved))
+        self.document.edit_jacket("move", moved_with_mirror(self.document.state, mesh, ids, moved))
         ring = moved if len(moved) > 1 else np.repeat(moved, 2, axis=0)
         lines = np.stack([ring, np.roll(ring, -1, axis=0)], axis=1)
         self.ghost = Ghost(lines=lines, what="Move along the source", how="let go")
@@ -380,20 +257,7 @@ class Draft(Tool):
         size = camera.pixel_size(depth)
         right, up, _ = camera.rotation
         shift = right * (pointer.x - start.x) * size - up * (pointer.y - start.y) * size
-        return np.where(np.reshape(lifted, (-1, 1)), points + shift, self._project(points + shift))
-
-    def _moved_with_mirror(self, mesh: PolyMesh, ids: Ints, moved: Floats) -> PolyMesh:
-        axis = self.document.state.mirror
-        if not axis:
-            return points_moved(mesh, ids, moved)
-        table = partners(mesh, axis)[ids]
-        on = table == ids
-        for _ in range(3):
-            if on.any():
-                moved[on] = on_plane(self._project(on_plane(moved[on], axis)), axis)
-        new = points_moved(mesh, ids, moved)
-        away = (table >= 0) & ~on
-        return points_moved(new, table[away], reflected(moved[away], axis))
+        return np.where(np.reshape(lifted, (-1, 1)), points + shift, on_source(self.document.state, points + shift))
 
     def _weld_target(self, mesh: PolyMesh, point: int, pointer: Pointer) -> int:
         if point >= mesh.n_points:
@@ -423,7 +287,7 @@ class Draft(Tool):
         assert offer.edges is not None and pointer.form is not None
         ids = np.unique(mesh.topology.edge_points[offer.edges])
         moved = self._followed(mesh.points[ids] + 0.0, start, pointer)
-        moved = self._held_to_plane(moved, self._plane_reach(mesh))
+        moved = held_to_plane(self.document.state, moved, self._plane_reach())
         targets = {int(p): moved[k] for k, p in enumerate(ids.tolist())}
         if not pointer.ctrl:
             joins = border_pulled_targets(mesh, ids, pointer.form.project(moved)[:, :2],
@@ -436,41 +300,11 @@ class Draft(Tool):
             self.note = f"Not joined: {reason}"
             targets = {int(p): moved[k] for k, p in enumerate(ids.tolist())}
             new = borders_pulled(mesh, offer.edges, targets).mesh
-        new = self._mirrored_pull(mesh, new, offer.edges, ids, targets)
+        new = mirrored_pull(self.document.state, mesh, new, offer.edges, ids, targets)
         self.document.edit_jacket("pull an edge", new)
         joined = [int(t) for t in targets.values() if np.ndim(t) == 0]
         what = self.note or (f"Pull, welding {len(joined)} points" if joined else "Pull a quad")
         self.ghost = Ghost(marks=mesh.points[joined], what=what, how="let go")
-
-    def _mirrored_pull(self, mesh: PolyMesh, new: PolyMesh, edges: Ints, ids: Ints, targets: dict) -> PolyMesh:  # type: ignore[type-arg]
-        """The same pull on the other side, where it is a different place."""
-        axis = self.document.state.mirror
-        if not axis:
-            return new
-        table = partners(mesh, axis)
-        others = [partner_edge(mesh, int(e), axis) for e in edges]
-        if any(e < 0 for e in others) or set(others) & set(edges.tolist()):
-            return new
-        pairs = mesh.topology.edge_points[others]
-        ids_there = new.topology.find_edges(pairs)
-        if (ids_there < 0).any() or (new.topology.edge_uses[ids_there] != 1).any():
-            return new
-        there: dict[int, Any] = {}
-        fresh = {p: mesh.n_points + k for k, p in enumerate(p for p in targets if np.ndim(targets[p]) > 0)}
-        for p, target in targets.items():
-            q = int(table[p])
-            if np.ndim(target) == 0:
-                there[q] = int(table[int(target)])
-                if there[q] < 0:
-                    return new
-            elif q == p:
-                there[q] = fresh[p]
-            else:
-                there[q] = reflected(target, axis)
-        try:
-            return borders_pulled(new, ids_there, there).mesh
-        except EditRefused:
-            return new
 
     # ---- removing -----------------------------------------------------------------------------
     def remove(self, pointer: Pointer) -> None:
@@ -497,19 +331,3 @@ class Draft(Tool):
             return np.array([found.id], np.int32)
         corners = np.flatnonzero(mesh.topology.edge == found.id)
         return np.unique(mesh.face_of_corner[corners])
-
-
-def _share_along(mesh: PolyMesh, ring: list[int], found: Pick) -> float:
-    """The picked share measured along the ring's own half-edges."""
-    for c in ring:
-        if int(mesh.topology.edge[c]) == found.id:
-            start = int(mesh.topology.edge_points[found.id, 0])
-            return found.share if int(mesh.corners[c]) == start else 1 - found.share
-    return found.share
-
-
-def _meets(mesh: PolyMesh, ring: list[int]) -> bool:
-    """Whether the far side of the ring's last quad is the edge it began with."""
-    topology = mesh.topology
-    far = topology.next[topology.next[ring[-1]]]
-    return int(topology.edge[far]) == int(topology.edge[ring[0]])
