@@ -93,7 +93,7 @@ def warm_kernels(window: Window) -> None:
             stamp.parent.mkdir(parents=True, exist_ok=True)
             stamp.touch()
 
-    window.warmer.start("get the tools ready", job, lambda _: window.show_warming(None, ""), log.warning)
+    window.warmer.start("get the tools ready", job, lambda _: window.hints.show_warming(None, ""), log.warning)
 
 
 def offer_recovery(window: Window) -> None:

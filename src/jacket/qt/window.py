@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import time
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
@@ -14,7 +13,6 @@ from PySide6.QtWidgets import QApplication, QHBoxLayout, QInputDialog, QMainWind
 
 from jacket.commands.common import has_uvs
 from jacket.commands.display import Display
-from jacket.commands.general import project_name
 from jacket.commands.keys import chords
 from jacket.commands.model import Command
 from jacket.core.mesh.polymesh import PolyMesh
@@ -28,6 +26,7 @@ from jacket.qt.files.filing import Filing
 from jacket.qt.files.keeping import Keeper
 from jacket.qt.files.watching import Watching
 from jacket.qt.framing import held_corners, whole_points
+from jacket.qt.hints import Hints
 from jacket.qt.keyboard import Keyboard
 from jacket.qt.looking import Looking
 from jacket.qt.menus import object_menu, stage_menu
@@ -46,8 +45,6 @@ from jacket.settings import Settings, save_settings
 from jacket.stages.all import STAGES
 from jacket.tools.base import Tool
 
-VIEW_HINT = "Right-drag turns · middle-drag shifts · wheel nears · right-click for what fits here"
-
 
 class Window(QMainWindow):
     """Everything a user sees; the front that the program asks."""
@@ -61,8 +58,9 @@ class Window(QMainWindow):
         self.program = Program(document, STAGES, settings, self, self.worker)
         self.keeper = Keeper(document)
         self.colours = DAY
-        self._hint_until, self._mapped = 0.0, has_uvs(document.state)
+        self._mapped = has_uvs(document.state)
         self._build()
+        self.hints = Hints(self.program, self.top, self.strip, self)
         self.looking = Looking(self.program, self.form, self)
         self.showing = Showing(self.program, self.form, self.flat, self)
         self.checking = Checking(self.program, lambda: self.looking.preparer.busy, self)
@@ -75,7 +73,7 @@ class Window(QMainWindow):
         self._program_changed("tool")
         self._document_changed({"sources", "jackets", "trials", "sheets", "path"})
         self.watching.follow()
-        self._show_hint()
+        self.hints.show()
 
     # ---- building -------------------------------------------------------------------------------
     def _build(self) -> None:
@@ -118,7 +116,7 @@ class Window(QMainWindow):
         self.checking.looked.connect(self._show_looked)
         self.watching.found.connect(self.panel.show_newer)
         self.worker.progressed.connect(self.strip.show_progress)
-        self.warmer.progressed.connect(self.show_warming)
+        self.warmer.progressed.connect(self.hints.show_warming)
         self.field_seen.connect(program.show_strokes)
         self.looking.ready.connect(self.showing.redraw)
         self.form.ready = self.showing.ready
@@ -155,7 +153,7 @@ class Window(QMainWindow):
         if name == "work":
             task = program.tasks.running
             self.strip.show_progress(0.0 if task is not None else None, task.name if task is not None else "")
-            self._show_hint()
+            self.hints.show()
         if name == "display":
             self.looking.look_for_uncovered()
         self.panel.refresh({name})
@@ -166,6 +164,8 @@ class Window(QMainWindow):
         state = self.document.state
         if changed & {"sources", "jackets", "trials", "active", "active_source", "sheets"}:
             self.checking.ask()
+        if {"path", "history", "trials"} <= changed:
+            self.hints.clear()  # another project: what was said was about the last one
         if "sources" in changed:
             self.looking.follow_sources()
             if hasattr(self, "watching"):
@@ -182,7 +182,7 @@ class Window(QMainWindow):
         if changed & {"sheets", "active_sheet"}:
             self.flat.show_sheets()
         self.panel.refresh(changed)
-        self._show_status()
+        self.hints.show_status()
         self.showing.redraw()
         if not self.document.in_gesture:
             self._hover_timer.start()
@@ -191,19 +191,6 @@ class Window(QMainWindow):
         self.top.show_lines(looked.lines)
         self.strip.show_checks(looked.checks)
         self.panel.refresh({"checked"})
-
-    def _show_status(self) -> None:
-        doc = self.document
-        parts = [f"Undo: {doc.last_step}" if doc.last_step else "Nothing to undo"]
-        if doc.state.mirror:
-            parts.append(f"mirror {doc.state.mirror.upper()} on")
-        if self.strip.status.text() != "   ·   ".join(parts):
-            self.strip.status.setText("   ·   ".join(parts))
-        saved = "unsaved changes" if doc.dirty else ("saved" if doc.path else "not saved yet")
-        self.top.show_file(project_name(doc.path), saved)
-        title = f"{project_name(doc.path)}{' *' if doc.dirty else ''} – Jacket"
-        if title != self.windowTitle():
-            self.setWindowTitle(title)
 
     def _recolour(self) -> None:
         self.colours = NIGHT if self.settings.night else DAY
@@ -229,28 +216,10 @@ class Window(QMainWindow):
 
     # ---- the program's front: words ---------------------------------------------------------------
     def say(self, text: str) -> None:
-        """Show a sentence in the hint line for a while."""
-        self.strip.hint.setText(text)
-        self._hint_until = time.monotonic() + 6.0
-        QTimer.singleShot(6100, self._show_hint)
+        self.hints.say(text)
 
     def offer(self, text: str, again: Callable[[], None]) -> None:
-        """Show a sentence with a button to do something again."""
-        self.strip.offer(text, again)
-        self._hint_until = time.monotonic() + 20.0
-        QTimer.singleShot(20_100, self._show_hint)
-
-    def _show_hint(self) -> None:
-        if time.monotonic() >= self._hint_until and not self.program.tasks.busy:
-            self.strip.again.hide()
-            self.strip.hint.setText(VIEW_HINT)
-
-    def show_warming(self, fraction: float | None, what: str) -> None:
-        """Progress of getting ready, wherever no work of the user's is shown."""
-        if not self.program.tasks.busy:
-            self.strip.show_progress(fraction, what)
-            if fraction is None:
-                self._show_hint()
+        self.hints.offer(text, again)
 
     def ask_text(self, title: str, label: str, text: str) -> str | None:
         """Ask for a line of text; None where it was called off."""
@@ -272,10 +241,7 @@ class Window(QMainWindow):
         self.flat.frame_sheet()
 
     def _frame_places(self, places: Any) -> None:
-        if places is None:
-            self.frame(False)
-        else:
-            self.form.frame_points(np.asarray(places))
+        self.frame(False) if places is None else self.form.frame_points(np.asarray(places))
 
     def prepare(self, mesh: PolyMesh, progress: Progress) -> None:
         self.looking.prepare(mesh, progress)

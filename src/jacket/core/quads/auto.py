@@ -165,7 +165,7 @@ def guide_notes(quads: PolyMesh, guides: Sequence[Guide], surface: Bvh, without:
     for k, guide in enumerate(guides):
         line = dense_guide(guide, 0.1 * step)
         now, before = (_beside(m, line, 2.0 * step, surface) for m in (quads, without))
-        text = (f"Guide {k + 1}: {now[0]} irregular points beside it ({before[0]} without it), largest gap there "
+        text = (f"Guide {k + 1}: {now[0]} irregular {'point' if now[0] == 1 else 'points'} beside it ({before[0]} without it), largest gap there "
                 f"{100 * now[1] / size:.2f} % ({100 * before[1] / size:.2f} % without)")  # fmt: skip
         if guide.hard:
             text += f", {100 * carried_share(quads, line, surface, step):.0f} % carried by edges"

@@ -255,7 +255,7 @@ def take_new_file(host: Host) -> None:
             return
         if not host.display.is_on("moved"):
             host.show(host.display.toggled("moved"))
-        tail = f"; {fitted.poor:,} points are refitted badly, see the checks" if fitted.poor else ""
+        tail = f"; {fitted.poor:,} {'point is' if fitted.poor == 1 else 'points are'} refitted badly, see the checks" if fitted.poor else ""
         host.say(f"{source.name} is new; the jacket was refitted and shows how far it moved{tail}.")
 
     grounds = (Ground("source", source.id, before), *(Ground("layer", k, m) for k, m in layers.items()))

@@ -15,7 +15,7 @@ from jacket.core.mesh.rows import loops_inserted
 from jacket.core.mesh.walks import edge_ring
 from jacket.errors import EditRefused
 from jacket.stages.topology.tools.ladder import inward_of
-from jacket.stages.topology.tools.sleeve import _best_turn, _closed_border
+from jacket.stages.topology.tools.rings import best_turn, closed_border
 from jacket.tools.base import Option
 from jacket.tools.events import NO_GHOST, Pointer
 from jacket.tools.pick import occluder, pick
@@ -85,7 +85,7 @@ class Darn(Drawing):
         found = pick(mesh, pointer, self.settings.reach * 1.5, occluder(self.document.state), "edge")
         if found.kind != "edge" or mesh.topology.edge_uses[found.id] != 1:
             return None
-        return _closed_border(mesh, found.id)
+        return closed_border(mesh, found.id)
 
     def _show(self) -> None:
         if self.border is None:
@@ -266,7 +266,7 @@ class Darn(Drawing):
         gap = float(np.linalg.norm(pa.mean(axis=0) - pb.mean(axis=0)))
         rows = self.rows or max(1, round(gap / max(side, 1e-300)))
         if len(a) == len(b):
-            order = _best_turn(pb, pa)
+            order = best_turn(pb, pa)
             b, pb = b[order], pb[order]
             fresh, table = [], [a.tolist()]
             bend = 0.01 * self.bulge * gap

@@ -3,17 +3,15 @@
 from __future__ import annotations
 
 import itertools
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
 
 from jacket.core.derive import light_of, surface_of
-from jacket.core.fill.darn import grid_corners, grid_patch
 from jacket.core.mesh.geometry import unit
 from jacket.core.mesh.joining import grid_faces
-from jacket.core.mesh.polymesh import Floats, Ints, PolyMesh
-from jacket.core.mesh.walks import edge_loop
+from jacket.core.mesh.polymesh import Floats, Ints
 from jacket.core.space.bvh import Bvh
 from jacket.core.strokes.section import (
     Section,
@@ -25,26 +23,23 @@ from jacket.core.strokes.section import (
     surface_sections,
 )
 from jacket.errors import EditRefused
+from jacket.stages.topology.tools.rings import (
+    Ring,
+    aligned,
+    border_ring,
+    capped,
+    put_between,
+    ring_under,
+    rings_between,
+    rows_between,
+)
 from jacket.tools.base import Option
 from jacket.tools.events import NO_GHOST, Pointer
-from jacket.tools.pick import occluder, pick, segment_distance
 from jacket.tools.strokes import Drawing, chalk, segments
 from jacket.tools.view import FormCamera
 
 LIGHT = 40_000
 """Triangles of the copy on which the plane of a ring is looked for: the one that is drawn in motion."""
-
-
-@dataclass(frozen=True, eq=False)
-class Ring:
-    """points (N, 3) in order; the plane they were cut in; how much larger than the section they stand; the mesh
-    points they are where the ring is a border that was there."""
-
-    points: Floats
-    place: Floats
-    normal: Floats
-    grown: float = 1.0
-    known: Ints | None = None
 
 
 class Sleeve(Drawing):
@@ -88,11 +83,11 @@ class Sleeve(Drawing):
     def hover(self, pointer: Pointer) -> None:
         self.last = pointer
         place = self.under(pointer)
-        near = self._ring_under(pointer)
+        near = ring_under(self.rings, pointer, self.settings.reach)
         if near >= 0:
             what = "Tilt the ring" if pointer.shift else "Widen the ring" if pointer.ctrl else "Move the ring"
             self._show(what, "drag")
-        elif self._border_under(pointer) is not None:
+        elif border_ring(self.mesh(), self.document.state, pointer, self.settings.reach) is not None:
             self._show("Take this border as a ring", "click")
         elif self.rings:
             self._show(self._said(), "Enter")
@@ -109,14 +104,14 @@ class Sleeve(Drawing):
     def _said(self) -> str:
         if len(self.rings) < 2:
             return f"A ring of {self.count} points; drag the next one"
-        rows = sum(self._rows(a, b) for a, b in zip(self.rings, self.rings[1:], strict=False))
+        rows = sum(rows_between(a, b, self.rows) for a, b in zip(self.rings, self.rings[1:], strict=False))
         return f"A sleeve of {rows * self.count} quads" + (" with caps" if self.caps else "")
 
     def _show(self, what: str, how: str) -> None:
         lines = [segments(r.points, True) for r in self.rings]
         for a, b in zip(self.rings, self.rings[1:], strict=False):
             if len(a.points) == len(b.points):
-                for ring in self._between(a, b):
+                for ring in rings_between(self.surface(), a, b, rows_between(a, b, self.rows)):
                     lines.append(segments(ring, True))
                 lines.append(np.stack([a.points, b.points], axis=1))
         marks = np.array([r.points[0] for r in self.rings]).reshape(-1, 3)
@@ -127,7 +122,7 @@ class Sleeve(Drawing):
         self.document.require_jacket()
         self.surface()
         self.start, self.last = pointer, pointer
-        self.grabbed = self._ring_under(pointer)
+        self.grabbed = ring_under(self.rings, pointer, self.settings.reach)
         self.before = self.rings[self.grabbed] if self.grabbed >= 0 else None
         self.begun = self.under(pointer)
 
@@ -158,7 +153,7 @@ class Sleeve(Drawing):
         if self.before is not None:
             self.before, self.grabbed = None, -1
         elif np.hypot(pointer.x - start.x, pointer.y - start.y) <= 6:
-            border = self._border_under(pointer)
+            border = border_ring(self.mesh(), self.document.state, pointer, self.settings.reach)
             if border is not None:
                 self._add(border)
         else:
@@ -175,34 +170,10 @@ class Sleeve(Drawing):
         if ring.known is not None:
             self.count = len(ring.points)
             self.rings = [self._recut(r) if r.known is None else r for r in self.rings]
-        rings = [*self.rings, ring]
-        if len(rings) > 2:
-            gaps = [np.linalg.norm(ring.points.mean(axis=0) - r.points.mean(axis=0)) for r in self.rings]
-            if gaps[0] < gaps[-1]:
-                rings = [ring, *self.rings]
-            # Between two rings, nearer to both than they are to each other.
-            for i in range(len(self.rings) - 1):
-                a, b = self.rings[i].points.mean(axis=0), self.rings[i + 1].points.mean(axis=0)
-                if max(gaps[i], gaps[i + 1]) < np.linalg.norm(a - b):
-                    rings = [*self.rings[: i + 1], ring, *self.rings[i + 1 :]]
+        rings = put_between(self.rings, ring)
         for a, b in itertools.pairwise(rings):
             self._check_branch(a, b)
-        self.rings = self._aligned(rings)
-
-    def _aligned(self, rings: list[Ring]) -> list[Ring]:
-        """Rings turned so that each begins where its neighbour does; borders stay as they run."""
-        first = next((k for k, r in enumerate(rings) if r.known is not None), 0)
-        out = list(rings)
-        for k in [*range(first + 1, len(rings)), *range(first - 1, -1, -1)]:
-            like = out[k - 1 if k > first else k + 1].points
-            ring = out[k]
-            if ring.known is not None:
-                order = _best_turn(ring.points, like)
-                out[k] = replace(ring, points=ring.points[order], known=ring.known[order])
-            elif len(ring.points) == len(like):
-                order = _best_turn(ring.points, like)
-                out[k] = replace(ring, points=ring.points[order])
-        return out
+        self.rings = aligned(rings)
 
     def _cut(self, start: Pointer, end: Pointer) -> Ring | None:
         """The ring round the limb under the middle of the drag, through the drag's direction on the screen."""
@@ -286,7 +257,7 @@ class Sleeve(Drawing):
         if new is not None:
             rings = list(self.rings)
             rings[self.grabbed] = new
-            self.rings = self._aligned(rings)
+            self.rings = aligned(rings)
         self._show("Change the ring", "let go")
 
     def wheel(self, steps: float) -> bool:
@@ -308,7 +279,7 @@ class Sleeve(Drawing):
         old, self.rings = self.rings, []
         for ring in old:
             self.rings.append(self._recut(ring))
-        self.rings = self._aligned(self.rings)
+        self.rings = aligned(self.rings)
 
     def step(self) -> None:
         """Space: caps of quads at the ends, or open."""
@@ -316,58 +287,13 @@ class Sleeve(Drawing):
         self._show(self._said(), "Enter")
 
     def remove(self, pointer: Pointer) -> None:
-        k = self._ring_under(pointer)
+        k = ring_under(self.rings, pointer, self.settings.reach)
         if self.rings:
             self.rings.pop(k if k >= 0 else -1)
         self.hover(pointer)
 
     # ---- what is under the pointer --------------------------------------------------------------
-    def _ring_under(self, pointer: Pointer) -> int:
-        if pointer.form is None:
-            return -1
-        for k, ring in enumerate(self.rings):
-            at = pointer.form.project(ring.points)
-            front = at[:, 2] <= np.nanmedian(at[:, 2])
-            far = np.hypot(at[:, 0] - pointer.x, at[:, 1] - pointer.y)
-            following = np.roll(at, -1, axis=0)
-            _, edge = segment_distance(np.array([pointer.x, pointer.y]), at[:, :2], following[:, :2])
-            if min(float(far[front].min()), float(edge[front].min())) < self.settings.reach:
-                return k
-        return -1
-
-    def _border_under(self, pointer: Pointer) -> Ring | None:
-        mesh = self.mesh()
-        if mesh.n_faces == 0 or pointer.form is None:
-            return None
-        found = pick(mesh, pointer, self.settings.reach, occluder(self.document.state), "edge")
-        if found.kind != "edge" or mesh.topology.edge_uses[found.id] != 1:
-            return None
-        ids = _closed_border(mesh, found.id)
-        if ids is None:
-            return None
-        points = mesh.points[ids]
-        middle = points.mean(axis=0)
-        normal = unit(np.cross(points - middle, np.roll(points, -1, axis=0) - middle).sum(axis=0)[None])[0]
-        return Ring(points, middle, normal, known=ids)
-
     # ---- building -----------------------------------------------------------------------------
-    def _rows(self, a: Ring, b: Ring) -> int:
-        """Rows between two rings: as many as asked for, or so that quads come out about square."""
-        if self.rows:
-            return self.rows
-        far = float(np.linalg.norm(a.points - b.points, axis=1).mean()) if len(a.points) == len(b.points) else 0.0
-        side = np.mean([np.linalg.norm(np.roll(r.points, -1, axis=0) - r.points, axis=1).mean() for r in (a, b)])
-        return max(1, round(far / max(float(side), 1e-300)))
-
-    def _between(self, a: Ring, b: Ring) -> list[Floats]:
-        """Rings of the rows between two, on the source where both lie on it."""
-        rows = self._rows(a, b)
-        out = []
-        for k in range(1, rows):
-            points = a.points + (b.points - a.points) * k / rows
-            out.append(self.surface().project(points) if a.grown == b.grown == 1.0 else points)
-        return out
-
     def _check_branch(self, a: Ring, b: Ring) -> None:
         """Between two rings the limb must not fork."""
         if forks(self.surface(), a.points.mean(axis=0), b.points.mean(axis=0)):
@@ -399,12 +325,12 @@ class Sleeve(Drawing):
             put(ring.points, ring.known, ring.grown != 1.0)
             if k + 1 < len(self.rings):
                 following = self.rings[k + 1]
-                for points in self._between(ring, following):
+                for points in rings_between(self.surface(), ring, following, rows_between(ring, following, self.rows)):
                     put(points, None, not (ring.grown == following.grown == 1.0))
         ids = np.array(table)
         faces = grid_faces(np.concatenate([ids, ids[:, :1]], axis=1))
         if self.caps:
-            faces += self._capped(mesh, ids, fresh)
+            faces += capped(self.rings, self.surface(), mesh.n_points, ids, fresh)
         places = np.concatenate(fresh) if fresh else np.zeros((0, 3))
         lifted = np.zeros(len(places), bool)
         lifted[: len(up)] = up
@@ -412,48 +338,7 @@ class Sleeve(Drawing):
         self.rings = []
         self.ghost = NO_GHOST
 
-    def _capped(self, mesh: PolyMesh, ids: Ints, fresh: list[Floats]) -> list[list[int]]:
-        """Faces that close the free ends, run like the sleeve's own."""
-        faces: list[list[int]] = []
-        for row, ring, turn in ((ids[0], self.rings[0], True), (ids[-1], self.rings[-1], False)):
-            if ring.known is not None or len(row) % 2:
-                continue
-            points = ring.points
-            patch = grid_patch(points, *grid_corners(points))
-            first = mesh.n_points + sum(len(f) for f in fresh)
-            fresh.append(self.surface().project(patch.inner) if len(patch.inner) else patch.inner)
-            for face in patch.faces:
-                named = [int(row[p]) if p < len(row) else first + p - len(row) for p in face]
-                # A grid over a ring runs with the ring; the sleeve's first row runs against its first ring.
-                faces.append(named[::-1] if turn else named)
-        return faces
-
     def cancel(self) -> bool:
         had = bool(self.rings) or self.start is not None
         self.rings, self.start, self.before, self.grabbed = [], None, None, -1
         return super().cancel() or had
-
-
-def _best_turn(points: Floats, like: Floats) -> Ints:
-    """The order of a ring's points, turned and run so that they lie nearest to a neighbour's."""
-    n = len(points)
-    if len(like) != n:
-        return np.arange(n)
-    best, found = np.inf, np.arange(n)
-    a = points - points.mean(axis=0)
-    b = like - like.mean(axis=0)
-    for way in (np.arange(n), np.arange(n)[::-1]):
-        for k in range(n):
-            order = np.roll(way, -k)
-            off = float(((a[order] - b) ** 2).sum())
-            if off < best:
-                best, found = off, order
-    return found
-
-
-def _closed_border(mesh: PolyMesh, edge: int) -> Ints | None:
-    """The points of the closed border through an edge, in order."""
-    from jacket.core.mesh.rows import loop_points
-
-    points, closed = loop_points(mesh, edge_loop(mesh, edge))
-    return points if closed else None
