@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from jacket.core.checks.layout import flatten_checks, layout_checks, seam_checks
 from jacket.core.checks.model import Check
 from jacket.core.checks.topology import topology_checks
@@ -11,9 +13,10 @@ from jacket.core.uv.sheets import ONE_SHEET, Sheets
 
 
 def delivery_checks(
-    mesh: PolyMesh, source: PolyMesh | None, surface: Bvh | None, sheets: Sheets = ONE_SHEET
+    mesh: PolyMesh, source: PolyMesh | None, surface: Bvh | None, sheets: Sheets = ONE_SHEET,
+    beside: Sequence[PolyMesh] = (),
 ) -> list[Check]:
-    """The checks of all stages in order, each once."""
-    rows = topology_checks(mesh, source, surface) + seam_checks(mesh) + flatten_checks(mesh, sheets)
+    """The checks of all stages in order, each once; `beside` are other layers that go out with this one."""
+    rows = topology_checks(mesh, source, surface, beside) + seam_checks(mesh) + flatten_checks(mesh, sheets)
     rows += layout_checks(mesh, sheets)
     return list({check.id: check for check in rows}.values())

@@ -72,7 +72,8 @@ def deliver(
     for k, layer in enumerate(layers):
         if layer.name not in rows:
             progress(0.5 * k / len(layers), f"checking {layer.name}")
-            rows[layer.name] = delivery_checks(layer.mesh, source, surface, settings.sheets)
+            beside = [x.mesh for x in layers if x is not layer]
+            rows[layer.name] = delivery_checks(layer.mesh, source, surface, settings.sheets, beside)
     wrong = any(c.level == "wrong" for found in rows.values() for c in found)
     told: dict[str, Any] = {"jacket": __version__, **(report or {}), "profile": settings.profile, "ready": not wrong}
     if len(layers) == 1:

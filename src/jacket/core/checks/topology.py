@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 import numpy as np
 
 from jacket.core.checks.model import Check, Level, graded
@@ -77,18 +79,21 @@ def largest_gap(mesh: PolyMesh, surface: Bvh, diagonal: float) -> Check:
                  float(far.max()))  # fmt: skip
 
 
-def uncovered(mesh: PolyMesh, source: PolyMesh, count: int = 3000) -> Check:
-    """Share of the source's area that has no jacket near it: farther than the jacket's own mean
-    edge length. Sampled."""
-    if mesh.n_faces == 0:
+def uncovered(mesh: PolyMesh, source: PolyMesh, beside: Sequence[PolyMesh] = (), count: int = 3000) -> Check:
+    """Share of the source's area that has no jacket near it, neither this layer nor those `beside` it: farther than six
+    tenths of a layer's own middling edge. Sampled."""
+    layers = [m for m in (mesh, *beside) if m.n_faces]
+    if not layers:
         return Check("uncovered", "Uncovered", "100 %", "look", number=100.0)
     from jacket.core.mesh.geometry import edge_lengths
     from jacket.core.space.sample import sample_surface
 
     samples = sample_surface(source.points, source.triangle_points, count)
-    reach = 0.6 * float(np.median(edge_lengths(mesh)))
-    own = Bvh.build(mesh.points, mesh.triangle_points)
-    share = 100.0 * float((own.closest(samples)[2] > reach).mean())
+    bare = np.ones(len(samples), bool)
+    for layer in layers:
+        reach = 0.6 * float(np.median(edge_lengths(layer)))
+        bare &= Bvh.build(layer.points, layer.triangle_points).closest(samples)[2] > reach
+    share = 100.0 * float(bare.mean())
     return Check("uncovered", "Uncovered", f"{share:.0f} % of source", "look" if share > 2 else "good", number=share)
 
 
@@ -100,12 +105,14 @@ def refitted_badly(mesh: PolyMesh) -> Check:
     )
 
 
-def topology_checks(mesh: PolyMesh, source: PolyMesh | None, surface: Bvh | None) -> list[Check]:
-    """Every topology check, those against the source last."""
+def topology_checks(
+    mesh: PolyMesh, source: PolyMesh | None, surface: Bvh | None, beside: Sequence[PolyMesh] = ()
+) -> list[Check]:
+    """Every topology check, those against the source last; `beside` are other layers that cover it too."""
     checks = [not_quads(mesh), odd_poles(mesh), open_border(mesh), joins(mesh), thinnest_corner(mesh),
               folded(mesh), loose_points(mesh)]  # fmt: skip
     if "poor" in mesh.point_data:
         checks.append(refitted_badly(mesh))
     if source is not None and surface is not None:
-        checks += [largest_gap(mesh, surface, source.diagonal), uncovered(mesh, source)]
+        checks += [largest_gap(mesh, surface, source.diagonal), uncovered(mesh, source, beside)]
     return checks

@@ -29,9 +29,12 @@ def checks(state: State) -> list[Check]:
     if jacket is None or jacket.mesh.n_faces == 0:
         return []
     mesh = jacket.mesh
-    grounds = (*form_of(mesh), mesh.aspect("point_data"), *(form_of(source.mesh) if source is not None else ()))
+    # Other layers that are shown cover the source too; the active one counts either way.
+    beside = [j.mesh for j in state.jackets if j.visible and j.id != jacket.id and j.mesh.n_faces]
+    over = [*([source.mesh] if source is not None else []), *beside]
+    grounds = (*form_of(mesh), mesh.aspect("point_data"), *(g for m in over for g in form_of(m)))
     return STORE.get(grounds, "topology checks", lambda: topology_checks(
-        mesh, source.mesh if source else None, surface_of(source.mesh) if source else None))  # fmt: skip
+        mesh, source.mesh if source else None, surface_of(source.mesh) if source else None, beside))  # fmt: skip
 
 
 def ticket(state: State, found: list[Check]) -> Ticket:

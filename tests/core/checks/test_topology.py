@@ -1,0 +1,39 @@
+"""Checks of quads: what counts as covered."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+
+from jacket.core.checks.topology import uncovered
+from jacket.core.mesh.polymesh import PolyMesh
+from jacket.document.state import JacketObject, SourceObject, State
+from jacket.stages.topology.spec import checks
+from tests.conftest import grid
+
+
+def half(low: int) -> PolyMesh:
+    """Five columns of a 10 × 10 grid from column `low` on."""
+    part = grid(5, 10)
+    return part.with_points(part.points + [low, 0, 0])
+
+
+def triangles(mesh: PolyMesh) -> PolyMesh:
+    return PolyMesh.from_faces(mesh.points, mesh.triangle_points)
+
+
+def test_half_a_plane_is_covered_by_half_and_whole_by_two_layers() -> None:
+    source = triangles(grid(10))
+    # Six tenths of an edge beyond its border a layer still covers: 5.6 of 10 columns.
+    assert uncovered(half(0), source, count=20_000).number == pytest.approx(44.0, abs=1.5)
+    assert uncovered(half(0), source, [half(5)]).number == 0 and uncovered(half(0), source, [half(5)]).level == "good"
+    assert uncovered(PolyMesh.empty(), source).number == 100
+
+
+@pytest.mark.parametrize(("shown", "level"), [(True, "good"), (False, "look")])
+def test_layers_that_are_shown_cover_together(shown: bool, level: str) -> None:
+    """A layer split off a whole jacket left the active one with nearly all of the source 'uncovered'."""
+    state = State((SourceObject(1, "s", triangles(grid(10))),),
+                  (JacketObject(2, "a", half(0)), JacketObject(3, "b", half(5), visible=shown)), active=2, next_id=4)  # fmt: skip
+    found = {c.id: c for c in checks(state)}
+    assert found["uncovered"].level == level and np.isfinite(found["uncovered"].number)
