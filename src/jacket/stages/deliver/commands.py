@@ -35,9 +35,12 @@ def deliver_to(host: Host, folder: Path, stem: str) -> None:
 
     def merge(done: Delivered) -> None:
         what = layers[0].name if len(layers) == 1 else f"{len(layers)} layers"
-        wrong = done.wrong
-        tail = f"; not met: {wrong[0][1].label.lower()} {wrong[0][1].value}" if wrong else "; all checks are met"
-        tail += f" and {len(wrong) - 1} more" if len(wrong) > 1 else ""
+        wrong = [c for _, c in done.wrong]
+        told = wrong or [c for found in done.checks.values() for c in found if c.level == "look"]
+        tail = "; all checks are met"
+        if told:
+            tail = f"; {'not met' if wrong else 'worth a look'}: {told[0].label.lower()} {told[0].value}"
+            tail += f" and {len(told) - 1} more" if len(told) > 1 else ""
         host.say(f"Delivered {what} as {len(done.paths)} files to {folder}{tail}.")
 
     host.start(Task("deliver", job, merge))
