@@ -21,6 +21,7 @@ from jacket.document.state import JacketObject, SourceObject, State
 from jacket.qt.app import make_app, settle
 from jacket.qt.window import Window
 from jacket.settings import Settings
+from jacket.stages.topology.tools.drafted import with_loop
 
 
 def _spread(seconds: list[float]) -> str:
@@ -110,7 +111,7 @@ def _tools(window: Window) -> None:
     edges = [e for e in range(0, mesh.topology.n_edges, 7) if len(ring_edges(mesh, e)) < 260][:30]
 
     def loop(k: int) -> None:
-        document.edit_jacket("insert a loop", tool._with_loop(mesh, edges[k], 0.5))  # type: ignore[attr-defined]
+        document.edit_jacket("insert a loop", with_loop(document.state, mesh, edges[k], 0.5))  # type: ignore[attr-defined]
         paint()
 
     loops = _timed(len(edges), lambda k: None, loop, lambda: document.undo())
@@ -122,7 +123,7 @@ def _tools(window: Window) -> None:
 
     undone = _timed(
         20,
-        lambda k: document.edit_jacket("insert a loop", tool._with_loop(mesh, edges[k % len(edges)], 0.5)),
+        lambda k: document.edit_jacket("insert a loop", with_loop(document.state, mesh, edges[k % len(edges)], 0.5)),
         undo,
         lambda: None,
     )  # type: ignore[attr-defined]
