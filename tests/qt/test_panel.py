@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
 from pathlib import Path
 
 import numpy as np
@@ -12,8 +11,6 @@ from PySide6.QtGui import QMouseEvent
 from PySide6.QtWidgets import QApplication, QFileDialog, QLabel, QMenu, QMessageBox, QPushButton
 
 from jacket.core.checks.model import Check
-from jacket.document.document import Document
-from jacket.document.state import JacketObject, SourceObject, State
 from jacket.errors import JacketError
 from jacket.formats.mesh.registry import write_mesh
 from jacket.qt.app import make_app, settle
@@ -22,22 +19,8 @@ from jacket.qt.icons import icon
 from jacket.qt.theme import NIGHT
 from jacket.qt.window import Window
 from jacket.qt.work import Worker
-from jacket.settings import Settings
 from jacket.stages.all import STAGES
-from tests.conftest import cube, gone, icosphere
-
-
-@pytest.fixture
-def window(qtbot) -> Iterator[Window]:  # type: ignore[no-untyped-def]
-    make_app(["test"])
-    state = State((SourceObject(1, "ball", icosphere(3)),), (JacketObject(2, "box", cube()),), active=2, next_id=3)
-    made = Window(Document(state), Settings())
-    made.show()
-    qtbot.waitExposed(made)
-    made.frame(True)
-    assert settle(made, 60)
-    yield made
-    gone(made)
+from tests.conftest import cube
 
 
 def labels(widget) -> list[str]:  # type: ignore[no-untyped-def]

@@ -165,11 +165,12 @@ class Window(QMainWindow):
         if changed & {"sources", "jackets", "trials", "active", "active_source", "sheets"}:
             self.checking.ask()
         if {"path", "history", "trials"} <= changed:
-            self.hints.clear()  # another project: what was said was about the last one
+            self.hints.clear()  # another project: what was said and dragged was about the last
+            self.form.drop_drag()
+            self.flat.drop_drag()
         if "sources" in changed:
             self.looking.follow_sources()
-            if hasattr(self, "watching"):
-                self.watching.follow()
+            self.watching.follow()
         if "jackets" in changed:
             self.looking.follow_jackets()
         if changed & {"jackets", "active"}:

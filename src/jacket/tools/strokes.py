@@ -16,7 +16,7 @@ from jacket.errors import EditRefused, JacketError
 from jacket.tools.base import Tool, ToolSettings
 from jacket.tools.events import Ghost, Pointer
 from jacket.tools.mirror import AXES, on_plane, partners, reflected
-from jacket.tools.pick import nearest_points, occluder, open_points, slack_for, source_hit
+from jacket.tools.pick import open_points, source_hit
 
 
 class Drawing(Tool):
@@ -54,16 +54,6 @@ class Drawing(Tool):
         self.pixel = pointer.form.pixel_size(pointer.form.distance)
         hit = source_hit(self.document.state, pointer)
         return hit.position if hit is not None else None
-
-    def near_open_point(self, pointer: Pointer, reach: float | None = None) -> int:
-        """An open point of the jacket under the pointer, −1 for none."""
-        mesh = self.mesh()
-        if mesh.n_points == 0 or pointer.form is None or pointer.ctrl:
-            return -1
-        hiding = occluder(self.document.state)
-        reach = self.settings.reach if reach is None else reach
-        near = nearest_points(mesh, pointer, reach, hiding, slack_for(mesh, hiding), 1, open_points(mesh))
-        return int(near[0]) if len(near) else -1
 
     def add_place(self, pointer: Pointer, least: float = 3.0) -> bool:
         """Go on with the stroke where the pointer is; whether a place was added."""

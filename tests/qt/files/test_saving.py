@@ -4,34 +4,18 @@ from __future__ import annotations
 
 import os
 import time
-from collections.abc import Iterator
 from pathlib import Path
 
 import numpy as np
 import pytest
 
 from jacket.core.mesh.edits import points_moved
-from jacket.document.document import Document
-from jacket.document.state import JacketObject, SourceObject, State
+from jacket.document.state import State
 from jacket.formats.project.records import load_project
 from jacket.qt import app
-from jacket.qt.app import make_app, settle
+from jacket.qt.app import settle
 from jacket.qt.files import keeping, saving
 from jacket.qt.window import Window
-from jacket.settings import Settings
-from tests.conftest import cube, gone, icosphere
-
-
-@pytest.fixture
-def window(qtbot) -> Iterator[Window]:  # type: ignore[no-untyped-def]
-    make_app(["test"])
-    state = State((SourceObject(1, "ball", icosphere(3)),), (JacketObject(2, "box", cube()),), active=2, next_id=3)
-    made = Window(Document(state), Settings())
-    made.show()
-    qtbot.waitExposed(made)
-    assert settle(made, 60)
-    yield made
-    gone(made)
 
 
 def move(window: Window, z: float) -> None:

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-
 import numpy as np
 import pytest
 from PySide6.QtCore import QEvent, QPointF, Qt
@@ -13,34 +11,17 @@ from PySide6.QtWidgets import QApplication, QMenu
 from jacket.core.checks.model import Check
 from jacket.core.seams.cuts import cut_edges, sew_edges
 from jacket.core.uv.islands import Islands
-from jacket.document.document import Document
 from jacket.document.edits import layers, uvs
-from jacket.document.state import JacketObject, SourceObject, State
 from jacket.jobs.pack import pack
 from jacket.jobs.unwrap import unwrap
-from jacket.qt.app import make_app, settle
+from jacket.qt.app import settle
 from jacket.qt.scene.seams import PLAIN, WIDE, stitch_layers, stitch_width
 from jacket.qt.theme import DAY
 from jacket.qt.window import Window
-from jacket.settings import Settings
-from tests.conftest import cube, gone, icosphere
+from tests.conftest import cube
 
 NONE = Qt.KeyboardModifier.NoModifier
 LEFT, RIGHT = Qt.MouseButton.LeftButton, Qt.MouseButton.RightButton
-
-
-@pytest.fixture
-def window(qtbot) -> Iterator[Window]:  # type: ignore[no-untyped-def]
-    make_app(["test"])
-    state = State((SourceObject(1, "ball", icosphere(3)),), (JacketObject(2, "box", cube()),), active=2, next_id=3)
-    made = Window(Document(state), Settings())
-    made.resize(1280, 800)
-    made.show()
-    qtbot.waitExposed(made)
-    made.frame(True)
-    assert settle(made, 60)
-    yield made
-    gone(made)
 
 
 def run(window: Window, *commands: str) -> None:

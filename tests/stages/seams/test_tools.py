@@ -2,45 +2,10 @@
 
 from __future__ import annotations
 
-import numpy as np
-
-from jacket.core.mesh.polymesh import PolyMesh
-from jacket.document.document import Document
-from jacket.document.state import JacketObject, SourceObject, State
 from jacket.stages.seams.tools.cut import Cut, Sew
 from jacket.tools.base import ToolSettings
-from jacket.tools.events import Pointer
 from jacket.tools.holding import Hold
-from jacket.tools.view import FormCamera
-from tests.conftest import grid
-
-CAMERA = FormCamera(np.array([0.0, 0.0, 0.0]), 6.0, yaw=0, pitch=0, width=800, height=800)
-
-
-def sheet_document(n: int = 6, mirror: str = "") -> Document:
-    """An n × n grid about the origin over a flat source, seen straight on."""
-    points = grid(n).points - [n / 2, n / 2, 0]
-    jacket = grid(n).with_points(points * 0.3)
-    ground = grid(20)
-    source = PolyMesh.from_faces((ground.points - [10, 10, 0]) * 0.2, ground.triangle_points)
-    return Document(
-        State((SourceObject(1, "s", source),), (JacketObject(2, "j", jacket),), active=2, mirror=mirror, next_id=3)
-    )
-
-
-def at(x: float, y: float, **keys: bool) -> Pointer:
-    px, py, _ = CAMERA.project(np.array([x, y, 0.0]))[0]
-    return Pointer(float(px), float(py), form=CAMERA, **keys)
-
-
-def click(tool, x: float, y: float, **keys: bool) -> None:  # type: ignore[no-untyped-def]
-    tool.hover(at(x, y, **keys))
-    tool.press(at(x, y, **keys))
-    tool.release(at(x, y, **keys))
-
-
-def mesh_of(document: Document) -> PolyMesh:
-    return document.require_jacket().mesh
+from tests.hands import at, click, mesh_of, sheet_document
 
 
 def test_hold_and_cut_and_sew() -> None:

@@ -5,44 +5,10 @@ from __future__ import annotations
 import numpy as np
 
 from jacket.core.mesh.polymesh import PolyMesh
-from jacket.document.document import Document
-from jacket.document.state import JacketObject, SourceObject, State
 from jacket.stages.topology.tools.brushes import Nudge, Relax, Unpick
 from jacket.stages.topology.tools.draft import Draft
 from jacket.tools.base import ToolSettings
-from jacket.tools.events import Pointer
-from jacket.tools.view import FormCamera
-from tests.conftest import grid
-
-CAMERA = FormCamera(np.array([0.0, 0.0, 0.0]), 6.0, yaw=0, pitch=0, width=800, height=800)
-
-
-def sheet_document(n: int = 6, mirror: str = "") -> Document:
-    """An n × n grid about the origin over a flat source, seen straight on."""
-    points = grid(n).points - [n / 2, n / 2, 0]
-    jacket = grid(n).with_points(points * 0.3)
-    ground = grid(20)
-    source = PolyMesh.from_faces((ground.points - [10, 10, 0]) * 0.2, ground.triangle_points)
-    return Document(
-        State((SourceObject(1, "s", source),), (JacketObject(2, "j", jacket),), active=2, mirror=mirror, next_id=3)
-    )
-
-
-def at(x: float, y: float, **keys: bool) -> Pointer:
-    px, py, _ = CAMERA.project(np.array([x, y, 0.0]))[0]
-    return Pointer(float(px), float(py), form=CAMERA, **keys)
-
-
-def drag(tool, start: tuple[float, float], end: tuple[float, float], **keys: bool) -> None:  # type: ignore[no-untyped-def]
-    tool.hover(at(*start, **keys))
-    tool.press(at(*start, **keys))
-    for t in (0.3, 0.7, 1.0):
-        tool.move(at(start[0] + t * (end[0] - start[0]), start[1] + t * (end[1] - start[1]), **keys))
-    tool.release(at(*end, **keys))
-
-
-def mesh_of(document: Document) -> PolyMesh:
-    return document.require_jacket().mesh
+from tests.hands import at, drag, mesh_of, sheet_document
 
 
 def test_backspace_removes_what_is_under_the_pointer() -> None:

@@ -69,8 +69,3 @@ def _between(mesh: PolyMesh, ids: Ints, up: Bools) -> Bools:
         on_ground[one[old & ~up[other]]] = True
         in_air[one[old & up[other]]] = True
     return fresh & in_air & ~on_ground
-
-
-def far_from(surface: Bvh, points: Floats, slack: float) -> Bools:
-    """(N,) which points lie off a surface by more than `slack`."""
-    return surface.closest(points)[2] > slack

@@ -63,10 +63,6 @@ class Chart:
         """One border and no handles."""
         return len(self.border) == 1 and euler_characteristic(self.mesh) == 1
 
-    def uv_to_corners(self, uv: Floats) -> Floats:
-        """(C', 2) per-corner coordinates from per-point ones."""
-        return uv[self.mesh.corners]
-
 
 def charts_of(mesh: PolyMesh, only: NDArray[np.signedinteger] | None = None) -> list[Chart]:
     """Pieces of a mesh by the cuts of its active UV set; all, or only those of the numbers asked for."""

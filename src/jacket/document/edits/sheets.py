@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import replace
 from typing import Any
 
-from jacket.core.uv.sheets import Sheet, checked_sheets, free_tile
+from jacket.core.uv.sheets import checked_sheets, free_tile
 from jacket.document.document import Document
 from jacket.document.state import free_name
 from jacket.errors import JacketError
@@ -40,11 +40,3 @@ def choose_sheet(document: Document, index: int) -> None:
     """Work on another sheet from now on; no step of its own."""
     if index != document.state.active_sheet:
         document.amend(document.state.with_(active_sheet=index))
-
-
-def sheet_named(document: Document, name: str) -> Sheet:
-    """A sheet by its name; raises JacketError where there is none."""
-    found = next((s for s in document.state.sheets if s.name == name), None)
-    if found is None:
-        raise JacketError(f"There is no sheet {name}.")
-    return found

@@ -7,7 +7,7 @@ from collections.abc import Callable
 from dataclasses import replace
 from typing import Any
 
-from jacket.commands.common import has_faces, has_source
+from jacket.commands.common import has_source
 from jacket.commands.host import Host
 from jacket.commands.model import Command
 from jacket.core.derive import surface_of
@@ -32,11 +32,6 @@ def has_trials(state: State) -> bool:
 def several_trials(state: State) -> bool:
     """There are two trials or more."""
     return len(state.trials) > 1
-
-
-def can_compare(state: State) -> bool:
-    """There is a trial and another, or quads of a jacket, to put beside it."""
-    return several_trials(state) or (has_trials(state) and has_faces(state))
 
 
 def trial_and_source(state: State) -> bool:
