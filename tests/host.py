@@ -36,7 +36,7 @@ class Front:
         self.offered: list[Callable[[], None]] = []
         self.calls: list[tuple[str, Any]] = []
         self.answers: list[str | None] = []
-        self.newer: SourceObject | None = None
+        self.filing = Files(self.calls)
 
     def say(self, text: str) -> None:
         self.said.append(text)
@@ -63,6 +63,14 @@ class Front:
     def refresh_checks(self) -> None:
         self.calls.append(("refresh_checks", None))
 
+
+class Files:
+    """File dialogs that are only written down."""
+
+    def __init__(self, calls: list[tuple[str, Any]]) -> None:
+        self.calls = calls
+        self.newer: SourceObject | None = None
+
     def open_source(self) -> None:
         self.calls.append(("open_source", None))
 
@@ -71,6 +79,9 @@ class Front:
 
     def save(self, ask: bool) -> None:
         self.calls.append(("save", ask))
+
+    def show_kept(self) -> None:
+        self.calls.append(("show_kept", None))
 
     def deliver(self) -> None:
         self.calls.append(("deliver", None))

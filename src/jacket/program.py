@@ -14,7 +14,7 @@ import numpy as np
 
 from jacket.commands.display import Display, Heat
 from jacket.commands.general import opening_display, registry_of
-from jacket.commands.host import Proposal
+from jacket.commands.host import Files, Proposal
 from jacket.commands.model import Command, StageSpec
 from jacket.commands.values import Values
 from jacket.core.derive import mirror_difference
@@ -42,11 +42,8 @@ class Front(Protocol):
     def watch_field(self, strokes: Any) -> None: ...
     def toggle_night(self) -> None: ...
     def refresh_checks(self) -> None: ...
-    def open_source(self) -> None: ...
-    def open_project(self) -> None: ...
-    def save(self, ask: bool) -> None: ...
-    def deliver(self) -> None: ...
-    def newer_source(self) -> SourceObject | None: ...
+    @property
+    def filing(self) -> Files: ...
 
 
 class Program:
@@ -256,20 +253,24 @@ class Program:
 
     def open_source(self) -> None:
         """Ask for meshes to open as sources."""
-        self.front.open_source()
+        self.front.filing.open_source()
 
     def open_project(self) -> None:
         """Ask for a project to open."""
-        self.front.open_project()
+        self.front.filing.open_project()
 
     def save(self, ask: bool) -> None:
         """Save the project, asking for a name where it has none or `ask` says so."""
-        self.front.save(ask)
+        self.front.filing.save(ask)
 
     def deliver(self) -> None:
         """Ask for a folder and deliver there."""
-        self.front.deliver()
+        self.front.filing.deliver()
+
+    def show_kept(self) -> None:
+        """Show the work that was kept when a window ended without saving."""
+        self.front.filing.show_kept()
 
     def newer_source(self) -> SourceObject | None:
         """The source whose file is newer on disk."""
-        return self.front.newer_source()
+        return self.front.filing.newer_source()

@@ -14,7 +14,6 @@ from PySide6.QtCore import QPoint, QPointF, Qt
 from PySide6.QtGui import QImage
 from PySide6.QtWidgets import QMessageBox
 
-from jacket.document.document import Document
 from jacket.document.edits import sources as sources_steps
 from jacket.formats.mesh.registry import read_mesh
 from jacket.qt.app import DEMO, make_app, make_window, settle
@@ -344,25 +343,6 @@ def test_unsaved_work_asks_before_closing(window: Window, tmp_path: Path) -> Non
     from jacket.formats.project.records import load_project
 
     assert load_project(tmp_path / "ball.jacket").sources[0].name == "ball"
-
-
-def test_recovery_after_a_kill(window: Window, tmp_path: Path) -> None:
-    """What autosave wrote is found when its process is gone, and comes back as unsaved work."""
-    from jacket.qt import app
-    from jacket.qt.files import keeping
-
-    sources_steps.add_source(window.document, "ball", icosphere(2))
-    assert window.keeper.keep()
-    window.keeper.wait()
-    gone = window.keeper.file.with_name("999999999.jacket")
-    window.keeper.file.rename(gone)
-    window.keeper.file.with_suffix(".json").rename(gone.with_suffix(".json"))
-    assert keeping.left_behind() == [gone]
-    window.document.state = Document().state
-    app.take_recovery(window, gone)
-    assert window.document.state.sources[0].name == "ball" and window.document.dirty
-    keeping.forget(gone)
-    assert keeping.left_behind() == []
 
 
 def test_a_trial_is_made_taken_and_undone(window: Window, qtbot) -> None:  # type: ignore[no-untyped-def]

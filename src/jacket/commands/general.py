@@ -59,6 +59,7 @@ def general_commands(stages: Sequence[StageSpec]) -> list[Command]:
         Command("open-project", "Open a project…", "load file jacket", "Ctrl+O", always, lambda h: h.open_project()),
         Command("save", "Save", "project file store", "Ctrl+S", always, lambda h: h.save(False)),
         Command("save-as", "Save as…", "project copy", "Ctrl+Shift+S", always, lambda h: h.save(True)),
+        Command("kept-work", "Kept work…", "recover crash unsaved autosave bring back", "", always, lambda h: h.show_kept()),
         Command("undo", "Undo", "back take step", "Ctrl+Z", always, _undo),
         Command("redo", "Do again", "redo forward", "Ctrl+Shift+Z", always, _redo),
         Command("frame", "Frame what is held", "zoom look view", "F", always, lambda h: h.frame(False)),

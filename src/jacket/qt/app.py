@@ -12,12 +12,11 @@ from pathlib import Path
 
 from PySide6.QtCore import QTimer
 from PySide6.QtGui import QSurfaceFormat
-from PySide6.QtWidgets import QApplication, QMessageBox
+from PySide6.QtWidgets import QApplication
 
 from jacket import __version__
 from jacket.document.document import Document
 from jacket.progress import Progress
-from jacket.qt.files.keeping import forget, left_behind, recover
 from jacket.qt.theme import ASSETS, load_fonts
 from jacket.qt.window import Window
 from jacket.settings import Settings, load_settings
@@ -96,28 +95,6 @@ def warm_kernels(window: Window) -> None:
     window.warmer.start("get the tools ready", job, lambda _: window.hints.show_warming(None, ""), log.warning)
 
 
-def offer_recovery(window: Window) -> None:
-    """Ask about work that an earlier window left behind."""
-    for file in left_behind()[:1]:
-        box = QMessageBox(window)
-        box.setWindowTitle("Recovered work")
-        box.setText("Jacket did not close properly last time. Bring back the work that was not saved?")
-        box.setStandardButtons(QMessageBox.StandardButton.Yes | QMessageBox.StandardButton.No)
-        if box.exec() == QMessageBox.StandardButton.Yes:
-            take_recovery(window, file)
-        else:
-            forget(file)
-
-
-def take_recovery(window: Window, file: Path) -> None:
-    """Show the recovered state as unsaved work."""
-    state, path = recover(file)
-    window.filing.show_project(state, path)
-    window.document.mark_recovered()
-    # It is kept until the work has been saved or given up: a second crash must not lose it.
-    window.keeper.adopt(file)
-
-
 def settle(window: Window, seconds: float = 60.0) -> bool:
     """Let the window run until nothing is under way; whether it came to rest."""
     end = time.monotonic() + seconds
@@ -151,6 +128,6 @@ def main(arguments: list[str] | None = None) -> int:
         settle(window)
         window.grab().save(options.shot)
         return 0
-    QTimer.singleShot(300, lambda: offer_recovery(window))
+    QTimer.singleShot(300, lambda: window.recovering.offer(quietly=bool(files)))
     QTimer.singleShot(800, lambda: warm_kernels(window))
     return int(app.exec())

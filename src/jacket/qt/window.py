@@ -17,13 +17,13 @@ from jacket.commands.keys import chords
 from jacket.commands.model import Command
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.document.document import Document
-from jacket.document.state import SourceObject
 from jacket.program import Program
 from jacket.progress import Progress
 from jacket.qt.cards.panel import Panel
 from jacket.qt.checking import Checking, Looked
 from jacket.qt.files.filing import Filing
 from jacket.qt.files.keeping import Keeper
+from jacket.qt.files.recovering import Recovering, picture_of
 from jacket.qt.files.watching import Watching
 from jacket.qt.framing import held_corners, whole_points
 from jacket.qt.hints import Hints
@@ -56,7 +56,7 @@ class Window(QMainWindow):
         self.document, self.settings = document, settings
         self.worker, self.warmer = Worker(self), Worker(self)
         self.program = Program(document, STAGES, settings, self, self.worker)
-        self.keeper = Keeper(document)
+        self.keeper = Keeper(document, lambda: picture_of(self.form))
         self.colours = DAY
         self._mapped = has_uvs(document.state)
         self._build()
@@ -64,8 +64,9 @@ class Window(QMainWindow):
         self.looking = Looking(self.program, self.form, self)
         self.showing = Showing(self.program, self.form, self.flat, self)
         self.checking = Checking(self.program, lambda: self.looking.preparer.busy, self)
-        self.filing = Filing(self.program, self.keeper, self)
         self.watching = Watching(document, self)
+        self.filing = Filing(self.program, self.keeper, self.watching, self)
+        self.recovering = Recovering(self.program, self.filing, self)
         self.keyboard = Keyboard(self.program, self.form, self.flat, self.rehover)
         self._connect()
         self._recolour()
@@ -115,6 +116,7 @@ class Window(QMainWindow):
         self.checking.stale.connect(self.strip.show_stale)
         self.checking.looked.connect(self._show_looked)
         self.watching.found.connect(self.panel.show_newer)
+        self.filing.kept_wanted.connect(self.recovering.show)
         self.worker.progressed.connect(self.strip.show_progress)
         self.warmer.progressed.connect(self.hints.show_warming)
         self.field_seen.connect(program.show_strokes)
@@ -268,22 +270,6 @@ class Window(QMainWindow):
         box.field.setFocus()
         self._search = box
 
-    # ---- the program's front: files -----------------------------------------------------------------
-    def open_source(self) -> None:
-        self.filing.open_source()
-
-    def open_project(self) -> None:
-        self.filing.open_project()
-
-    def save(self, ask: bool) -> None:
-        self.filing.save(ask)
-
-    def deliver(self) -> None:
-        self.filing.deliver()
-
-    def newer_source(self) -> SourceObject | None:
-        return self.watching.changed()
-
     # ---- what others ask of the window -----------------------------------------------------------------
     @property
     def commands(self) -> Any:
@@ -345,4 +331,5 @@ class Window(QMainWindow):
         settings.values = self.program.kept_values()
         save_settings(settings)
         self.keeper.clear()
+        self.filing.claims.let_go()
         event.accept()

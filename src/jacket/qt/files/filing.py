@@ -5,22 +5,25 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Any
 
-from PySide6.QtCore import QObject
+from PySide6.QtCore import QObject, Signal
 from PySide6.QtWidgets import QFileDialog, QMessageBox, QWidget
 
 from jacket.commands.general import project_name
 from jacket.core.derive import HEAVY, surface_of
 from jacket.core.mesh.polymesh import PolyMesh
+from jacket.document.document import only_passing
 from jacket.document.edits import sources
-from jacket.document.state import State
+from jacket.document.state import SourceObject, State
 from jacket.document.task import Task
 from jacket.errors import JacketError
 from jacket.formats.mesh.registry import READ_ENDINGS, read_mesh
 from jacket.formats.project.records import load_project
 from jacket.program import Program
 from jacket.progress import Progress, part
+from jacket.qt.files.claims import Claims
 from jacket.qt.files.keeping import Keeper
 from jacket.qt.files.saving import Saver
+from jacket.qt.files.watching import Watching
 from jacket.qt.scene.source import prepare_light
 from jacket.stages.deliver.commands import deliver_to
 from jacket.stages.source.reading import Stamp, stamp_of
@@ -29,10 +32,21 @@ from jacket.stages.source.reading import Stamp, stamp_of
 class Filing(QObject):
     """File dialogs and what follows them."""
 
-    def __init__(self, program: Program, keeper: Keeper, parent: QWidget) -> None:
+    kept_wanted = Signal()
+
+    def __init__(self, program: Program, keeper: Keeper, watching: Watching, parent: QWidget) -> None:
         super().__init__(parent)
-        self.program, self.keeper, self.window = program, keeper, parent
+        self.program, self.keeper, self.watching, self.window = program, keeper, watching, parent
         self.saver = Saver(program.document, program.say, self._saved, self)
+        self.claims = Claims()
+
+    def show_kept(self) -> None:
+        """Show the work that was kept when a window ended without saving."""
+        self.kept_wanted.emit()
+
+    def newer_source(self) -> SourceObject | None:
+        """The source whose file is newer on disk."""
+        return self.watching.changed()
 
     # ---- opening --------------------------------------------------------------------------------
     def open_source(self) -> None:
@@ -59,9 +73,9 @@ class Filing(QObject):
             tasks.later(f"open {path.name}", lambda: self.open_path(path))
         elif path.suffix.lower() == ".jacket":
             if self.may_leave():
-                before = self.program.document.state
-                tasks.start(Task(f"open {path.name}", lambda p: _prepared(load_project(path), p),
-                                 lambda state: self._show(state, path, before)))  # fmt: skip
+                before, stamp = self.program.document.state, stamp_of(path)
+                tasks.start(Task(f"open {path.name}", lambda p: made_ready(load_project(path), p),
+                                 lambda state: self.show_project(state, str(path), stamp) if self.left(before) else None))  # fmt: skip
         else:
             tasks.start(Task(f"open {path.name}", lambda p: _read(path, p), lambda found: self._add(path, *found)))
 
@@ -72,38 +86,82 @@ class Filing(QObject):
         if first:
             self.program.frame(True)
 
-    def _show(self, state: State, path: Path, before: State) -> None:
-        # What was drawn while the project was read is asked about, not thrown away.
-        if self.program.document.state is not before and not self.may_leave():
-            return
-        self.show_project(state, str(path))
+    def left(self, before: State) -> bool:
+        """Whether another project may take the place of the present one, which was given up when it was `before`: what was
+        drawn while the other was read is asked about, not thrown away."""
+        return only_passing(before, self.program.document.state) or self.may_leave()
 
-    def show_project(self, state: State, path: str) -> None:
-        """Show a loaded state as the document."""
-        self.program.tool.cancel()
-        self.program.tasks.forget()
-        self.program.document.open(state, path)
+    def show_project(self, state: State, path: str, stamp: Stamp | None = None) -> None:
+        """Show a loaded state as the document; the work before it was saved or given up."""
+        program = self.program
+        program.tool.cancel()
+        program.tasks.forget()
+        self.keeper.clear()
+        program.document.open(state, path)
         if path:
-            self.program.settings.remember(path)
-        self.program.frame(True)
+            program.settings.remember(path)
+        program.frame(True)
+        against = self.claims.take(path, stamp)
+        if against:
+            program.say(f"{against} Here it can be looked at and worked on.")
 
     # ---- saving ---------------------------------------------------------------------------------
     def save(self, ask: bool) -> bool:
         """Begin to save the project, asking for a name when it has none; whether it was begun."""
-        document = self.program.document
-        path = document.path
+        path = self.program.document.path
         if ask or not path:
-            suggested = (project_name(document.path) if document.path else "untitled") + ".jacket"
-            path, _ = QFileDialog.getSaveFileName(self.window, "Save the project", suggested, "Jacket projects (*.jacket)")
-            if not path:
-                return False
-            if not path.endswith(".jacket"):
-                path += ".jacket"
-        self.saver.save(path)
-        return True
+            path = self.ask_name()
+        while path:
+            against = self.claims.against(path)
+            if against:
+                if self.ask_elsewhere(against, False) != QMessageBox.StandardButton.Save:
+                    return False
+            elif self.claims.changed(path):
+                words = f"{Path(path).name} was changed by somebody else since it was opened here."
+                answer = self.ask_elsewhere(words, True)
+                if answer == QMessageBox.StandardButton.Cancel:
+                    return False
+                if answer == QMessageBox.StandardButton.Discard:
+                    break
+            else:
+                break
+            path = self.ask_name()
+        if path:
+            self.saver.save(path)
+        return bool(path)
+
+    def ask_name(self) -> str:
+        """A name for the project; "" where it was called off."""
+        document = self.program.document
+        suggested = (project_name(document.path) if document.path else "untitled") + ".jacket"
+        dialog = QFileDialog(self.window, "Save the project", suggested, "Jacket projects (*.jacket)")
+        dialog.setAcceptMode(QFileDialog.AcceptMode.AcceptSave)
+        # With the ending put on by the dialog, it asks about a file that is there already.
+        dialog.setDefaultSuffix("jacket")
+        if document.path:
+            dialog.setDirectory(str(Path(document.path).parent))
+        dialog.selectFile(suggested)
+        return dialog.selectedFiles()[0] if dialog.exec() and dialog.selectedFiles() else ""
+
+    def ask_elsewhere(self, why: str, over: bool) -> QMessageBox.StandardButton:
+        """Say why a project cannot be saved where it is and offer a copy (Save) or, with `over`, to save all the same
+        (Discard what the other wrote)."""
+        box = QMessageBox(self.window)
+        box.setWindowTitle("Save elsewhere?")
+        box.setText(why)
+        copy = box.addButton("Save a copy…", QMessageBox.ButtonRole.AcceptRole)
+        anyway = box.addButton("Save over it", QMessageBox.ButtonRole.DestructiveRole) if over else None
+        box.addButton(QMessageBox.StandardButton.Cancel)
+        box.exec()
+        if box.clickedButton() is copy:
+            return QMessageBox.StandardButton.Save
+        if anyway is not None and box.clickedButton() is anyway:
+            return QMessageBox.StandardButton.Discard
+        return QMessageBox.StandardButton.Cancel
 
     def _saved(self, path: str) -> None:
         self.program.settings.remember(path)
+        self.claims.saved(path)
         if not self.program.document.dirty:
             self.keeper.clear()
         self.program.say(f"Saved {Path(path).name}.")
@@ -122,7 +180,7 @@ class Filing(QObject):
         box = QMessageBox(self.window)
         box.setWindowTitle("Unsaved work")
         box.setText(f"{project_name(self.program.document.path)} has changes that are not saved.")
-        box.setInformativeText("Save them before closing?")
+        box.setInformativeText("Save them first?")
         box.setStandardButtons(
             QMessageBox.StandardButton.Save | QMessageBox.StandardButton.Discard | QMessageBox.StandardButton.Cancel
         )
@@ -157,7 +215,8 @@ def _read(path: Path, progress: Progress) -> Any:
     return mesh, stamp
 
 
-def _prepared(state: State, progress: Progress) -> State:
+def made_ready(state: State, progress: Progress) -> State:
+    """A loaded state whose sources can be drawn at once."""
     for source in state.sources:
         progress(0.5, f"making {source.name} ready to draw")
         prepare_light(source.mesh)

@@ -1,56 +1,104 @@
-"""Autosave and recovery: a copy of unsaved work in the state folder, one per running window."""
+"""Autosave: a copy of unsaved work in the state folder, one per running window, with a note and a picture.
+
+Each window holds a lock (flock(2)) on a file of its own there, which ends with its process: what is left behind is what
+nobody holds any more, whatever process numbers have come back for.
+"""
 
 from __future__ import annotations
 
+import contextlib
+import fcntl
 import json
 import logging
 import os
+import secrets
 import threading
+import time
+from collections.abc import Callable
+from dataclasses import dataclass
+from io import FileIO
 from pathlib import Path
 
 from jacket.document.document import Document
 from jacket.document.state import State
 from jacket.errors import JacketError
+from jacket.formats.atomic import sweep, write_bytes
 from jacket.formats.project.records import load_project, save_project
 from jacket.settings.store import state_dir
 
 log = logging.getLogger("jacket")
 
 
+@dataclass(frozen=True)
+class Kept:
+    """Work that was kept: its project file, when it was written (seconds since 1970), the path of the project it belongs
+    to ("" for none), what is in it in words."""
+
+    file: Path
+    when: float
+    path: str
+    holds: str
+
+    @property
+    def picture(self) -> Path:
+        """A small picture of the form view; it may be missing."""
+        return self.file.with_suffix(".png")
+
+
 class Keeper:
     """Writes the document aside from time to time, in a thread, while it is dirty."""
 
-    def __init__(self, document: Document) -> None:
-        self.document = document
+    def __init__(self, document: Document, picture: Callable[[], Callable[[], bytes]] | None = None) -> None:
+        self.document, self.picture = document, picture
         self.folder = state_dir() / "recovery"
-        self.file = self.folder / f"{os.getpid()}.jacket"
+        self.file = self.folder / f"{os.getpid()}-{secrets.token_hex(4)}.jacket"
+        self._lock: FileIO | None = None
         self._kept: State | None = None
         self._adopted: list[Path] = []
         self._thread: threading.Thread | None = None
+        self._good = True
 
     def keep(self) -> bool:
         """Start writing if there is something new; whether it did."""
         state = self.document.state
-        if not self.document.dirty or state is self._kept or (self._thread is not None and self._thread.is_alive()):
+        busy = self._thread is not None and self._thread.is_alive()
+        if not self.document.dirty or busy or (state is self._kept and self._good):
             return False
         self._kept = state
-        path = self.document.path
-        self._thread = threading.Thread(target=self._write, args=(state, path), daemon=True)
+        encode = self.picture() if self.picture is not None else None
+        self._thread = threading.Thread(target=self._write, args=(state, self.document.path, encode), daemon=True)
         self._thread.start()
         return True
 
-    def _write(self, state: State, path: str) -> None:
+    def _write(self, state: State, path: str, encode: Callable[[], bytes] | None) -> None:
         try:
-            self.folder.mkdir(parents=True, exist_ok=True)
+            self._hold()
             save_project(state, self.file)
-            self.file.with_suffix(".json").write_text(json.dumps({"path": path, "pid": os.getpid()}))
+            note = {"path": path, "when": time.time(), "holds": in_words(state)}
+            write_bytes(self.file.with_suffix(".json"), json.dumps(note).encode())
+            if encode is not None:
+                write_bytes(self.file.with_suffix(".png"), encode())
+            self._good = True
         except (JacketError, OSError):
+            self._good = False
             log.exception("autosave failed")
+
+    def _hold(self) -> None:
+        if self._lock is None:
+            self.folder.mkdir(parents=True, exist_ok=True)
+            lock = FileIO(os.open(self.file.with_suffix(".lock"), os.O_CREAT | os.O_RDWR | os.O_CLOEXEC, 0o600), "r+")
+            fcntl.flock(lock, fcntl.LOCK_EX)
+            self._lock = lock
 
     def wait(self, seconds: float = 10.0) -> None:
         """Wait for a write that is under way."""
         if self._thread is not None:
             self._thread.join(seconds)
+
+    @property
+    def adopted(self) -> tuple[Path, ...]:
+        """Recovery files whose work is on the bench."""
+        return tuple(self._adopted)
 
     def adopt(self, file: Path) -> None:
         """Look after a recovery file whose work was taken up again: it stays until that is saved or given up."""
@@ -63,41 +111,66 @@ class Keeper:
             forget(file)
         self._adopted.clear()
         self._kept = self.document.state
+        if self._lock is not None:
+            self._lock.close()
+            self._lock = None
 
 
-def left_behind() -> list[Path]:
-    """Recovery files whose window is no longer running, newest first."""
+def in_words(state: State) -> str:
+    """What a state holds, as in "2 sources, 1 layer of 1,520 faces"."""
+    rows = [_number(len(state.sources), "source")] if state.sources else []
+    if state.jackets:
+        faces = sum(j.mesh.n_faces for j in state.jackets)
+        rows.append(f"{_number(len(state.jackets), 'layer')} of {faces:,} faces")
+    return ", ".join([*rows, *([_number(len(state.trials), "trial")] if state.trials else [])]) or "nothing yet"
+
+
+def _number(count: int, what: str) -> str:
+    return f"{count} {what}{'' if count == 1 else 's'}"
+
+
+def left_behind() -> list[Kept]:
+    """Work whose window is no longer running, newest first."""
     folder = state_dir() / "recovery"
-    found = []
-    for file in folder.glob("*.jacket") if folder.is_dir() else []:
-        if not file.stem.isdigit() or not _alive(int(file.stem)):
-            found.append(file)
-    return sorted(found, key=lambda f: -f.stat().st_mtime)
+    if not folder.is_dir():
+        return []
+    sweep(folder)
+    found = [_kept(file) for file in folder.glob("*.jacket") if not _held(file.with_suffix(".lock"))]
+    return sorted(found, key=lambda kept: -kept.when)
 
 
-def _alive(pid: int) -> bool:
-    if pid == os.getpid():
-        return True
+def _kept(file: Path) -> Kept:
     try:
-        os.kill(pid, 0)
-    except ProcessLookupError:
-        return False
-    except PermissionError:
-        return True
-    return True
-
-
-def recover(file: Path) -> tuple[State, str]:
-    """The state in a recovery file and the path of the project it came from."""
-    path = ""
+        when = file.stat().st_mtime
+    except OSError:
+        when = 0.0
     try:
-        path = str(json.loads(file.with_suffix(".json").read_text()).get("path", ""))
-    except (OSError, ValueError):
+        note = json.loads(file.with_suffix(".json").read_text())
+        return Kept(file, when, str(note.get("path", "")), str(note.get("holds", "")))
+    except (OSError, ValueError, AttributeError):
         log.info("no note beside %s", file)
-    return load_project(file), path
+        return Kept(file, when, "", "")
+
+
+def _held(lock: Path) -> bool:
+    """Whether a running window holds a lock."""
+    try:
+        with lock.open("rb") as file:
+            fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
+    except FileNotFoundError:
+        return False
+    except OSError:
+        return True
+    return False
+
+
+def recover(kept: Kept) -> State:
+    """The state in a recovery file; raises FormatError where it is damaged."""
+    return load_project(kept.file)
 
 
 def forget(file: Path) -> None:
-    """Remove a recovery file and its note."""
-    file.unlink(missing_ok=True)
-    file.with_suffix(".json").unlink(missing_ok=True)
+    """Remove a recovery file and what belongs to it."""
+    for ending in (".jacket", ".json", ".png", ".lock"):
+        with contextlib.suppress(OSError):
+            file.with_suffix(ending).unlink(missing_ok=True)
