@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import sys
 
-from bench import flatten, fuzz, hands, health, house, job, quads, reading, sources, window
+from bench import flatten, fuzz, hands, health, hostile, house, job, quads, reading, sources, window
 
 BENCHES = {
     "reading": reading.run,
     "sources": sources.run,
     "fuzz": fuzz.run,
+    "hostile": hostile.run,
     "health": health.run,
     "hands": hands.run,
     "job": job.run,

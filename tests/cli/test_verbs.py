@@ -78,7 +78,7 @@ def test_inspect_tells_and_writes_json(tmp_path: Path, capsys: pytest.CaptureFix
 @pytest.mark.parametrize(
     ("words", "says"),
     [
-        (["inspect", "/nowhere/x.obj"], "no file"), (["inspect", "/tmp"], "ending"), (["run", SPOT, "OUT", "--quads", "3"], "12 or more"),
+        (["inspect", "/nowhere/x.obj"], "no file"), (["inspect", "/tmp"], "ending"), (["run", SPOT, "OUT", "--quads", "3"], "12 to 500,000"),
         (["remesh", SPOT, "x.stl", "--quads", "100"], "cannot be written"), (["pack", SPOT, "OUT.obj"], "no UVs"),
         (["unwrap", SPOT, "OUT.obj"], "--seams auto"), (["run", SPOT, "OUT", "--quads", "300", "--size", "5"], "out of range"),
         (["run", SPOT], "--help"), (["knit"], "--help"), (["unwrap", SPOT, "OUT.obj", "--seams", "angle", "--angle", "179"], "could open flat"),

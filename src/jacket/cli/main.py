@@ -8,6 +8,7 @@ from collections.abc import Sequence
 
 from jacket import __version__
 from jacket.cli import verbs
+from jacket.cli.numbers import whole
 from jacket.errors import Cancelled, JacketError
 
 DONE, CHECK_FAILED, BAD_INPUT, STOPPED = 0, 1, 2, 130
@@ -30,7 +31,8 @@ def build_parser() -> argparse.ArgumentParser:
     common = _Parser(add_help=False)
     common.add_argument("--report", metavar="FILE.json", help="write figures and checks as JSON")
     common.add_argument("--quiet", action="store_true", help="no progress")
-    common.add_argument("--seed", type=int, default=0, help="kept in the report; results do not depend on it yet")
+    common.add_argument("--force", action="store_true", help="write over the files that are read, where that is meant")
+    common.add_argument("--seed", type=whole(0, 2**63 - 1), default=0, help="kept in the report; results do not depend on it yet")
     for name, (add, run) in verbs.VERBS.items():
         sub = verb.add_parser(name, parents=[common], help=run.__doc__, description=run.__doc__)
         add(sub)

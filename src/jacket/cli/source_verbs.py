@@ -10,6 +10,8 @@ from typing import Any
 
 import numpy as np
 
+from jacket.cli.numbers import number, whole
+from jacket.cli.outputs import guard, mesh_files
 from jacket.cli.terminal import base_report, print_table, say, terminal_progress, write_report
 from jacket.core.checks.source import source_checks
 from jacket.core.fit.refit import Refit, refit
@@ -22,6 +24,7 @@ from jacket.core.space.bvh import Bvh
 from jacket.document.state import State
 from jacket.errors import FormatError, MeshError
 from jacket.formats.mesh.registry import format_of, read_mesh, write_mesh
+from jacket.formats.project.claim import claim
 from jacket.formats.project.records import load_project, save_project
 from jacket.formats.report import plain, report_bytes
 from jacket.jobs.mend import MendSettings
@@ -33,11 +36,13 @@ from jacket.progress import Progress
 Options = argparse.Namespace
 
 
-def checked_output(path: str) -> Path:
-    """Refuse an output that cannot be written before any work is done."""
-    if format_of(Path(path)).write is None:
-        raise FormatError(f"{Path(path).name} cannot be written; choose .obj, .ply or .glb.")
-    return Path(path)
+def checked_output(options: Options, *also: str | None) -> Path:
+    """The mesh that is going to be written. Refuses one that cannot be or must not be, before any work is done."""
+    path = Path(options.output)
+    if format_of(path).write is None:
+        raise FormatError(f"{path.name} cannot be written; choose .obj, .ply or .glb.")
+    guard([options.input, *also], mesh_files(path), options.report, options.force)
+    return path
 
 
 # ---- inspect -------------------------------------------------------------------------------------------
@@ -55,6 +60,7 @@ def inspect(options: Options) -> int:
     """what is in a mesh and what is wrong with it"""
     start = time.perf_counter()
     progress = terminal_progress(options.quiet or options.json)
+    guard([options.input], [], options.report, options.force)
     mesh = read_mesh(options.input, progress)
     health = examine(mesh)
     crossings, extra = None, dict[str, Any]()
@@ -124,17 +130,18 @@ def add_prepare(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("input", metavar="IN")
     parser.add_argument("output", metavar="OUT")
     parser.add_argument("--mend", action="store_true", help="the same as --drop-repeats --split --turn-outward")
-    parser.add_argument("--weld", type=float, metavar="LENGTH", help="join points closer than this (0: at one place)")
+    parser.add_argument("--weld", type=number(0, 1e12), metavar="LENGTH",
+                        help="join points closer than this, 0 for those at one place")
     parser.add_argument("--drop-repeats", action="store_true", help="drop faces that repeat others or have no area")
     parser.add_argument("--split", action="store_true", help="come apart where the surface is not manifold")
-    parser.add_argument("--keep", type=int, metavar="N", help="keep the N largest loose parts")
+    parser.add_argument("--keep", type=whole(1, 10**9), metavar="N", help="keep the N largest loose parts, 1 or more")
     parser.add_argument("--turn-outward", action="store_true", help="make winding even and outward")
     parser.add_argument("--close-holes", metavar="LENGTH", help="close holes up to this perimeter, or 'all'")
-    parser.add_argument("--smooth", type=int, metavar="ROUNDS", help="smooth noise over so many rounds")
-    parser.add_argument("--sharp", type=float, default=45.0, metavar="DEGREES", help="edges --smooth keeps (45)")
-    parser.add_argument("--reduce", type=int, metavar="N", help="reduce to N triangles")
+    parser.add_argument("--smooth", type=whole(1, 1000), metavar="ROUNDS", help="smooth noise over so many rounds, 1 to 1,000")
+    parser.add_argument("--sharp", type=number(0, 180), default=45.0, metavar="DEGREES", help="edges --smooth keeps, 0 to 180 (45)")
+    parser.add_argument("--reduce", type=whole(4, 10**9), metavar="N", help="reduce to N triangles, 4 or more")
     parser.add_argument("--unit", choices=sorted(placing.UNITS), help="what a length of 1 means in the file")
-    parser.add_argument("--scale", type=float, metavar="FACTOR", help="scale about the origin")
+    parser.add_argument("--scale", type=number(1e-9, 1e9), metavar="FACTOR", help="scale about the origin, 1e-9 to 1e9")
     parser.add_argument("--up", choices=placing.UP_AXES, help="which axis is up in the file; Y afterwards")
     parser.add_argument("--stand-flat", action="store_true", help="stand on the largest flat part")
     parser.add_argument("--mirror-to-x", action="store_true", help="find the mirror plane and make it the X plane")
@@ -145,7 +152,7 @@ def add_prepare(parser: argparse.ArgumentParser) -> None:
 def prepare(options: Options) -> int:
     """mend a source, set it upright and to size"""
     start = time.perf_counter()
-    output, progress = checked_output(options.output), terminal_progress(options.quiet)
+    output, progress = checked_output(options), terminal_progress(options.quiet)
     settings = _prepare_settings(options).checked()
     mesh = read_mesh(options.input, progress)
     before = examine(mesh)
@@ -219,9 +226,10 @@ def refit_verb(options: Options) -> int:
     if project != (Path(options.output).suffix.lower() == ".jacket"):
         raise FormatError("A project is refitted to a project and a mesh to a mesh; change the ending of the output.")
     if project:
+        guard([options.jacket, options.input], [Path(options.output)], options.report, options.force)
         results = _refit_project(options, progress)
     else:
-        output = checked_output(options.output)
+        output = checked_output(options, options.jacket, options.old)
         jacket, new = read_mesh(options.jacket), read_mesh(options.input)
         old = read_mesh(options.old) if options.old else None
         result = refit(jacket, _surface(new), new.diagonal, _surface(old) if old is not None else None, progress)
@@ -254,5 +262,7 @@ def _refit_project(options: Options, progress: Progress) -> list[Refit]:
     path = Path(options.input).resolve()
     status = path.stat()
     fresh = replace(source, mesh=new, path=str(path), stamp=(status.st_mtime_ns, status.st_size))
+    held = claim(Path(options.output))
     save_project(state.with_source(fresh).with_(jackets=jackets), Path(options.output))
+    held.let_go()
     return list(done.results.values())

@@ -7,11 +7,16 @@ import time
 from collections.abc import Callable
 from pathlib import Path
 
+from jacket.cli.numbers import number, ranged, whole
+from jacket.cli.outputs import guard
 from jacket.cli.source_verbs import add_inspect, add_prepare, add_refit, checked_output, inspect, prepare, refit_verb
 from jacket.cli.terminal import base_report, say, terminal_progress, write_report
 from jacket.core.checks.layout import flatten_checks, layout_checks, seam_checks
+from jacket.core.checks.model import Check
+from jacket.core.checks.topology import uncovered
 from jacket.core.flatten.stretch import measure_stretch
 from jacket.core.layout.pack import TURNS, PackSettings
+from jacket.core.quads.auto import MOST_QUADS
 from jacket.core.quads.settings import AutoSettings
 from jacket.core.seams.cuts import cut_as_mapped
 from jacket.core.space.bvh import Bvh
@@ -19,6 +24,7 @@ from jacket.core.uv.islands import Islands
 from jacket.core.uv.sheets import Sheets
 from jacket.errors import MeshError
 from jacket.formats.curves import read_guides, read_spots
+from jacket.formats.deliver.files import delivery_names
 from jacket.formats.deliver.profiles import PROFILES
 from jacket.formats.mesh.registry import read_mesh, write_mesh
 from jacket.formats.project.records import load_project
@@ -44,23 +50,26 @@ def _input(parser: argparse.ArgumentParser, output: bool = True) -> None:
 
 
 def _add_auto(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("--quads", type=int, default=0, metavar="N", help="how many quads are wanted")
-    parser.add_argument("--sharp", type=float, default=38.0, metavar="DEGREES", help="creases above this angle (38)")
+    parser.add_argument("--quads", type=whole(12, MOST_QUADS), default=0, metavar="N",
+                        help=f"how many quads are wanted, {ranged(12, MOST_QUADS)}")  # fmt: skip
+    parser.add_argument("--sharp", type=number(1, 180), default=38.0, metavar="DEGREES",
+                        help="creases above this angle, 1 to 180 (38)")  # fmt: skip
 
 
 def _add_remesh(parser: argparse.ArgumentParser) -> None:
     _input(parser)
     _add_auto(parser)
-    parser.add_argument("--edge", type=float, default=0.0, metavar="LENGTH", help="a wanted length of edges instead")
-    parser.add_argument("--gap", type=float, default=0.0, metavar="PERCENT",
-                        help="the largest gap to the source instead, in %% of its diagonal")  # fmt: skip
+    parser.add_argument("--edge", type=number(1e-12, 1e12), default=0.0, metavar="LENGTH",
+                        help=f"a wanted length of edges instead, {ranged(1e-12, 1e12)} and no more than {MOST_QUADS:,} quads")  # fmt: skip
+    parser.add_argument("--gap", type=number(1e-4, 50), default=0.0, metavar="PERCENT",
+                        help="the largest gap to the source instead, in %% of its diagonal, 0.0001 to 50")  # fmt: skip
     parser.add_argument("--mirror", choices=("x", "y", "z"), default="", help="both sides of this plane alike, exactly")
     parser.add_argument("--across", action="store_true", help="with --mirror: a row of quads across the plane")
     parser.add_argument(
-        "--form", type=float, default=60.0, metavar="PERCENT", help="how much closer in bends, 0 to 100 (60)"
+        "--form", type=number(0, 100), default=60.0, metavar="PERCENT", help="how much closer in bends, 0 to 100 (60)"
     )
-    parser.add_argument("--crease-length", type=float, default=8.0, metavar="QUADS",
-                        help="creases shorter than so many quads are left out (8)")  # fmt: skip
+    parser.add_argument("--crease-length", type=number(0, 1e6), default=8.0, metavar="QUADS",
+                        help="creases shorter than so many quads are left out, 0 to 1,000,000 (8)")  # fmt: skip
     parser.add_argument(
         "--guides", metavar="FILE", help="JSON: a list of curves of 3D points; {points, soft, closed} too"
     )
@@ -70,8 +79,6 @@ def _add_remesh(parser: argparse.ArgumentParser) -> None:
 
 def _remesh_settings(options: Options) -> RemeshSettings:
     edge, most = getattr(options, "edge", 0.0), getattr(options, "gap", 0.0)
-    if edge < 0 or most < 0:
-        raise MeshError("A length of edges or a largest gap has to be over 0.")
     if not options.quads and not edge and not most:
         raise MeshError("Say how many quads are wanted with --quads N (remesh also takes --edge or --gap).")
     auto = AutoSettings(
@@ -87,19 +94,28 @@ def _remesh_settings(options: Options) -> RemeshSettings:
 def remesh(options: Options) -> int:
     """cover a dense mesh with quads"""
     start = time.perf_counter()
-    output, settings = checked_output(options.output), _remesh_settings(options)
-    result = remesh_job(read_mesh(options.input), settings, terminal_progress(options.quiet))
+    output, settings = checked_output(options), _remesh_settings(options)
+    source = read_mesh(options.input)
+    result = remesh_job(source, settings, terminal_progress(options.quiet))
     write_mesh(result.mesh, output)
-    figures = result.figures
+    figures, checks = result.figures, [uncovered(result.mesh, source, finished=True)]
     write_report(options.report, {
         **base_report("remesh", options, start), "quads": figures.as_dict(),
         "field_singularities": result.field_singularities, "notes": list(result.notes),
+        "checks": [c.as_dict() for c in checks],
     })  # fmt: skip
     for note in result.notes:
         say(options, note)
     say(options, f"{figures.quads:,} quads, {figures.irregular_percent:.1f} % irregular points, "
                   f"mean gap {figures.gap_out_mean:.3f} % → {output}")  # fmt: skip
-    return 0
+    return _failed(options, [("", c) for c in checks if c.level == "wrong"])
+
+
+def _failed(options: Options, wrong: list[tuple[str, Check]]) -> int:
+    """Tell which checks failed, by the name of a layer where there is one; the exit code."""
+    for layer, check in wrong:
+        say(options, f"check failed: {check.label} {check.value}{f' of {layer}' if layer else ''}")
+    return 1 if wrong else 0
 
 
 # ---- unwrap ----------------------------------------------------------------------------------
@@ -109,13 +125,13 @@ def _add_unwrap(parser: argparse.ArgumentParser) -> None:
     _input(parser)
     parser.add_argument("--seams", choices=WAYS, default="keep",
                         help="keep the file's UV cuts, suggest new ones, or cut above an angle")  # fmt: skip
-    parser.add_argument("--angle", type=float, default=60.0, metavar="DEGREES", help="for --seams angle, 0 to 180 (60)")
+    parser.add_argument("--angle", type=number(0, 180), default=60.0, metavar="DEGREES", help="for --seams angle, 0 to 180 (60)")
 
 
 def unwrap_verb(options: Options) -> int:
     """lay a mesh flat along its seams"""
     start = time.perf_counter()
-    output, progress = checked_output(options.output), terminal_progress(options.quiet)
+    output, progress = checked_output(options), terminal_progress(options.quiet)
     settings = SeamSettings(options.seams, options.angle).checked()
     mesh = seams(read_mesh(options.input), settings, progress)
     done = unwrap(mesh, progress=progress)
@@ -138,8 +154,9 @@ def unwrap_verb(options: Options) -> int:
 
 def _add_sheet(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--size", default="1024", metavar="PX", help="sheet size in pixels, 16 to 16384, as 1024 or 2048x1024 (1024)")
-    parser.add_argument("--margin", type=float, default=8.0, metavar="PX", help="pixels between islands (8)")
-    parser.add_argument("--sheets", type=int, default=1, metavar="N", help="spread over so many sheets, 1 to 100 (1)")
+    parser.add_argument("--margin", type=number(0, 2048), default=8.0, metavar="PX",
+                        help="pixels between islands, 0 to an eighth of the sheet (8)")
+    parser.add_argument("--sheets", type=whole(1, 100), default=1, metavar="N", help="spread over so many sheets, 1 to 100 (1)")
 
 
 def _add_pack(parser: argparse.ArgumentParser) -> None:
@@ -153,7 +170,7 @@ def _sheets(options: Options) -> Sheets:
         width, _, height = str(options.size).lower().partition("x")
         return sheets_of(int(width), int(height) if height else 0, options.margin, options.sheets)
     except ValueError:
-        raise MeshError(f"A sheet size of '{options.size}' makes no sense; type 1024 or 2048x1024.") from None
+        raise MeshError(f"A sheet size of '{options.size[:40]}' makes no sense; type 1024 or 2048x1024.") from None
 
 
 def _pack_settings(options: Options) -> PackSettings:
@@ -163,7 +180,7 @@ def _pack_settings(options: Options) -> PackSettings:
 def pack_verb(options: Options) -> int:
     """lay islands on sheets at one texel density"""
     start = time.perf_counter()
-    output, progress = checked_output(options.output), terminal_progress(options.quiet)
+    output, progress = checked_output(options), terminal_progress(options.quiet)
     sheets = _sheets(options)
     mesh = read_mesh(options.input)
     if mesh.uv is None:
@@ -195,6 +212,7 @@ def _add_deliver(parser: argparse.ArgumentParser) -> None:
 def deliver(options: Options) -> int:
     """check a finished jacket and write the files of a profile"""
     start = time.perf_counter()
+    _guard_folder(options, options.source)
     source = read_mesh(options.source) if options.source else None
     if Path(options.input).suffix.lower() == ".jacket":
         state = load_project(Path(options.input))
@@ -209,14 +227,20 @@ def deliver(options: Options) -> int:
     return _told(options, done)
 
 
+def _guard_folder(options: Options, *also: str | None) -> None:
+    """Before any work: nothing of a delivery may fall on what it is made from."""
+    folder = Path(options.output)
+    names = delivery_names(Path(options.input).stem)
+    inside = list(folder.glob(f"{names[0][:-4]}-layout*.png")) if folder.is_dir() else []
+    guard([options.input, *also], [*(folder / n for n in names), *inside], options.report, options.force)
+
+
 def _told(options: Options, done: Delivered) -> int:
     write_report(options.report, done.report)
     for path in done.paths:
         say(options, f"wrote {path}")
-    for layer, check in done.wrong:
-        where = f" of {layer}" if len(done.checks) > 1 else ""
-        say(options, f"check failed: {check.label} {check.value}{where}")
-    return 1 if done.wrong else 0
+    several = len(done.checks) > 1
+    return _failed(options, [(layer if several else "", check) for layer, check in done.wrong])
 
 
 # ---- run -------------------------------------------------------------------------------------
@@ -235,6 +259,7 @@ def run(options: Options) -> int:
     """the whole job: quads, seams, flat islands, sheets, files"""
     start = time.perf_counter()
     settings = RunSettings(_remesh_settings(options), SeamSettings(), _pack_settings(options), _sheets(options)).checked()
+    _guard_folder(options)
     progress = terminal_progress(options.quiet)
     stem = Path(options.input).stem
     result = whole_job(read_mesh(options.input), settings, progress)

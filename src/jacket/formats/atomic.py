@@ -73,7 +73,7 @@ def _poured(target: Path, pieces: Iterable[Piece]) -> None:
 def _opened(folder: Path, aside: Path) -> tuple[int, bool]:
     """A file to write to in a folder, and whether it has no name yet."""
     with contextlib.suppress(OSError):
-        os.stat("/proc/self/fd")
+        Path("/proc/self/fd").stat()
         return os.open(folder, os.O_TMPFILE | os.O_RDWR | os.O_CLOEXEC, 0o600), True
     return os.open(aside, os.O_CREAT | os.O_EXCL | os.O_RDWR | os.O_CLOEXEC, 0o600), False
 

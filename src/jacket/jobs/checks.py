@@ -17,6 +17,6 @@ def delivery_checks(
     beside: Sequence[PolyMesh] = (),
 ) -> list[Check]:
     """The checks of all stages in order, each once; `beside` are other layers that go out with this one."""
-    rows = topology_checks(mesh, source, surface, beside) + seam_checks(mesh) + flatten_checks(mesh, sheets)
+    rows = topology_checks(mesh, source, surface, beside, True) + seam_checks(mesh) + flatten_checks(mesh, sheets)
     rows += layout_checks(mesh, sheets)
     return list({check.id: check for check in rows}.values())

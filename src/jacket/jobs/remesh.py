@@ -7,13 +7,11 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from jacket.core.mesh.polymesh import PolyMesh
-from jacket.core.quads.auto import AutoResult, AutoSettings, automatic_quads, quads_within_gap
+from jacket.core.quads.auto import MOST_QUADS, AutoResult, AutoSettings, automatic_quads, quads_within_gap
 from jacket.core.space.bvh import Bvh
 from jacket.errors import MeshError
 from jacket.jobs.ranges import one_of, within
 from jacket.progress import Progress, silent
-
-MOST_QUADS = 500_000
 
 
 @dataclass(frozen=True)

@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import networkx as nx
+import numpy as np
 import pytest
 
 from jacket.core.mesh.cleaning import idle_loops, near_merged, near_pairs, triangle_pairs, triangles_paired
+from jacket.core.mesh.edits import weld_targets
 from jacket.core.mesh.pieces import put_side_by_side
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.mesh.rows import edges_dissolved
@@ -52,6 +54,23 @@ def test_near_points_merge_and_bad_pairs_are_left() -> None:
     assert (merged, refused) == (3, 0) and new.n_points == 15 and len(new.topology.nonmanifold_edges) == 0
     with pytest.raises(EditRefused, match="raise the distance"):
         near_merged(new, 0.001)
+    # Coincident sheets have no merge that is not an edge with four faces, or a pinch.
     stack = put_side_by_side([grid(1), grid(1).with_points(grid(1).points + [0, 0, 0.001]),
                               grid(1).with_points(grid(1).points + [0, 0, 0.002])])  # fmt: skip
-    assert len(near_merged(stack, 0.01)[0].topology.nonmanifold_edges) == 0
+    with pytest.raises(EditRefused, match="nothing was merged"):
+        near_merged(stack, 0.01)
+    # A sheet beside one of two that coincide: the free border is welded, the rest is left alone.
+    row = put_side_by_side([grid(2), grid(2), grid(2).with_points(grid(2).points + [2, 0, 0])])
+    new, merged, refused = near_merged(row, 1e-9)
+    assert (merged, refused) == (3, 9) and new.n_points == 24 and len(new.topology.nonmanifold_edges) == 0
+
+
+def test_welding_one_after_another_and_at_once_are_the_same() -> None:
+    """Rows are carried out in order: what landed on a point goes on with it. Against doing just that."""
+    rng = np.random.default_rng(4)
+    for _ in range(50):
+        pairs = rng.integers(0, 30, (12, 2))
+        target = np.arange(30)
+        for a, b in pairs.tolist():
+            target[target == target[a]] = target[b]
+        assert np.array_equal(weld_targets(30, pairs), target)

@@ -56,6 +56,8 @@ def flatten_checks(mesh: PolyMesh, sheets: Sheets = ONE_SHEET, figures: StretchF
     flipped = flipped_faces(mesh, places)
     far = np.flatnonzero(np.abs(np.nan_to_num(face_stretch(mesh, places))) > 1.0)
     value = f"{figures.dirichlet:.3f}" if np.isfinite(figures.dirichlet) else "none"
+    if figures.dirichlet > 1000:
+        value = "no area" if np.isfinite(figures.dirichlet) else value
     number = figures.dirichlet if np.isfinite(figures.dirichlet) else 0.0
     return [
         unmapped(mesh),

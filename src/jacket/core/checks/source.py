@@ -11,9 +11,9 @@ from jacket.core.source.health import (
     Health,
     degenerate_faces,
     duplicate_faces,
+    inside_out,
     nonmanifold_points,
     part_labels,
-    part_volumes,
     spikes,
     welded_copy,
     whole_faces,
@@ -75,8 +75,7 @@ def offenders(mesh: PolyMesh, check_id: str, crossings: Ints | None = None, most
         if check_id == "parts":
             order = np.argsort(-np.bincount(labels, minlength=count), kind="stable")[1:]
         else:
-            volumes, closed = part_volumes(joined, count, labels)
-            order = np.flatnonzero(closed & (volumes < 0))
+            order = np.flatnonzero(inside_out(joined, count, labels))
         return _shortened([_outline(joined, np.flatnonzero(labels == p)) for p in order[: most - 1]]
                           + ([_outline(joined, np.flatnonzero(np.isin(labels, order[most - 1 :])))]
                              if len(order) >= most else []), most)  # fmt: skip

@@ -10,6 +10,7 @@ from jacket.core.checks.model import Check, Level, graded
 from jacket.core.mesh.geometry import scaled_jacobian
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.space.bvh import Bvh
+from jacket.core.space.sample import uncovered_share
 
 
 def not_quads(mesh: PolyMesh) -> Check:
@@ -79,22 +80,14 @@ def largest_gap(mesh: PolyMesh, surface: Bvh, diagonal: float) -> Check:
                  float(far.max()))  # fmt: skip
 
 
-def uncovered(mesh: PolyMesh, source: PolyMesh, beside: Sequence[PolyMesh] = (), count: int = 3000) -> Check:
-    """Share of the source's area that has no jacket near it, neither this layer nor those `beside` it: farther than six
-    tenths of a layer's own middling edge. Sampled."""
-    layers = [m for m in (mesh, *beside) if m.n_faces]
-    if not layers:
-        return Check("uncovered", "Uncovered", "100 %", "look", number=100.0)
-    from jacket.core.mesh.geometry import edge_lengths
-    from jacket.core.space.sample import sample_surface
-
-    samples = sample_surface(source.points, source.triangle_points, count)
-    bare = np.ones(len(samples), bool)
-    for layer in layers:
-        reach = 0.6 * float(np.median(edge_lengths(layer)))
-        bare &= Bvh.build(layer.points, layer.triangle_points).closest(samples)[2] > reach
-    share = 100.0 * float(bare.mean())
-    return Check("uncovered", "Uncovered", f"{share:.0f} % of source", "look" if share > 2 else "good", number=share)
+def uncovered(
+    mesh: PolyMesh, source: PolyMesh, beside: Sequence[PolyMesh] = (), finished: bool = False, count: int = 3000
+) -> Check:
+    """Share of the source's area that has no jacket near it, neither this layer nor those `beside` it. Of a `finished`
+    jacket over a twentieth is wrong."""
+    share = 100.0 * uncovered_share(source.points, source.triangle_points, [m for m in (mesh, *beside) if m.n_faces], count)
+    level: Level = "wrong" if finished and share > 5 else "look" if share > 2 else "good"
+    return Check("uncovered", "Uncovered", f"{share:.0f} % of source", level, number=share)
 
 
 def refitted_badly(mesh: PolyMesh) -> Check:
@@ -106,13 +99,14 @@ def refitted_badly(mesh: PolyMesh) -> Check:
 
 
 def topology_checks(
-    mesh: PolyMesh, source: PolyMesh | None, surface: Bvh | None, beside: Sequence[PolyMesh] = ()
+    mesh: PolyMesh, source: PolyMesh | None, surface: Bvh | None, beside: Sequence[PolyMesh] = (), finished: bool = False
 ) -> list[Check]:
-    """Every topology check, those against the source last; `beside` are other layers that cover it too."""
+    """Every topology check, those against the source last; `beside` are other layers that cover it too, `finished` asks
+    of them to cover it whole."""
     checks = [not_quads(mesh), odd_poles(mesh), open_border(mesh), joins(mesh), thinnest_corner(mesh),
               folded(mesh), loose_points(mesh)]  # fmt: skip
     if "poor" in mesh.point_data:
         checks.append(refitted_badly(mesh))
     if source is not None and surface is not None:
-        checks += [largest_gap(mesh, surface, source.diagonal), uncovered(mesh, source, beside)]
+        checks += [largest_gap(mesh, surface, source.diagonal), uncovered(mesh, source, beside, finished)]
     return checks

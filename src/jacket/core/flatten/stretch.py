@@ -62,7 +62,7 @@ def measure_stretch(mesh: PolyMesh, uv: Floats) -> StretchFigures:
         count += 1
         values = singular_values(chart, _to_points(chart, corner_uv))
         good = np.isfinite(values).all(axis=1)
-        s1, s2 = values[good, 0], np.maximum(np.abs(values[good, 1]), 1e-12)
+        s1, s2 = np.maximum(np.abs(values[good].T), 1e-12)
         rows.append(np.stack([(s1**2 + s2**2 + s1**-2 + s2**-2) / 4, (s1**-2 + s2**-2) / 2,
                               (s1 / s2 + s2 / s1) / 2], axis=1))  # fmt: skip
         weights.append((chart.weights * chart.rest[1])[good])

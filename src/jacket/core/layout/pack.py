@@ -75,6 +75,11 @@ def pack(
     moving = np.setdiff1d(mapped, fixed)
     if len(moving) == 0:
         raise MeshError("There is no island to pack; flatten the jacket first.")
+    closed = np.setdiff1d(mapped, islands.labels[islands.mesh.face_of_corner[islands.border_corners]])
+    if len(closed):
+        raise MeshError(
+            f"{_pieces(len(closed))} closed and without a border on the sheet; cut with seams, flatten, then pack."
+        )
     scales, angles = density_scales(islands), _resting_angles(islands, moving, settings.turn)
     where = _shares(islands, moving, fixed, settings.spread)
     packers = []
@@ -90,6 +95,10 @@ def pack(
     done = islands.with_uv(uv)
     uses = tuple(done.use(k) for k in range(len(sheets)))
     return PackResult(uv, min(scale * p.cell for p, (_, scale) in zip(packers, found, strict=True)), uses)
+
+
+def _pieces(count: int) -> str:
+    return f"{count} pieces are" if count > 1 else "One piece is"
 
 
 def _shares(

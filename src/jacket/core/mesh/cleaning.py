@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import numpy as np
+from numpy.typing import NDArray
 from scipy.spatial import cKDTree
 
-from jacket.core.mesh.edits import points_welded
+from jacket.core.mesh.edits import points_welded, weld_targets
 from jacket.core.mesh.geometry import dihedral_angles
 from jacket.core.mesh.polymesh import CUT, Bools, Floats, Ints, PolyMesh
 from jacket.core.mesh.rows import edges_dissolved
@@ -154,25 +155,61 @@ def near_pairs(mesh: PolyMesh, distance: float, ids: Ints | None = None) -> Ints
 
 
 def near_merged(mesh: PolyMesh, distance: float, ids: Ints | None = None) -> tuple[PolyMesh, int, int]:
-    """(mesh, merged, refused): near points merged; pairs that would break the surface are left alone."""
+    """(mesh, merged, refused): near points merged; pairs where merging would break the surface are left alone."""
     pairs = near_pairs(mesh, distance, ids)
     if len(pairs) == 0:
         raise EditRefused("No two points lie that near; raise the distance.")
-    try:
-        return points_welded(mesh, pairs).mesh, len(pairs), 0
-    except EditRefused:
-        pass
-    merged = refused = 0
-    to = np.arange(mesh.n_points)
-    for b, a in pairs.tolist():
-        try:
-            edited = points_welded(mesh, [[to[b], to[a]]])
-        except EditRefused:
-            refused += 1
-            continue
-        mesh = edited.mesh
-        to = np.where(to >= 0, edited.point_to[np.maximum(to, 0)], -1)
-        merged += 1
-    if merged == 0:
+    good = pairs
+    while len(good):
+        bad = _broken_by(mesh, weld_targets(mesh.n_points, good))
+        if not bad.any():
+            break
+        # Where several land on one point, one of them at a time: the next may do where the first does not.
+        hit = np.flatnonzero(bad[good[:, 1]])
+        good = np.delete(good, hit[np.unique(good[hit, 1], return_index=True)[1]], axis=0)
+    if len(good) == 0:
         raise EditRefused("Merging these points would break the surface; nothing was merged.")
-    return mesh, merged, refused
+    return points_welded(mesh, good).mesh, len(good), len(pairs) - len(good)
+
+
+def _broken_by(mesh: PolyMesh, target: Ints) -> Bools:
+    """(V,) points that others would land on where that pinches a face or gives an edge a third face, or two faces that
+    run the same way along it, and was not so before."""
+    topology = mesh.topology
+    moved = np.bincount(target, minlength=mesh.n_points) > 1
+    # A corner that lands where the one before it in its face landed goes.
+    ring = target[mesh.corners]
+    stays = np.flatnonzero(ring != ring[topology.prev])
+    face, point = mesh.face_of_corner[stays], ring[stays]
+    out = np.zeros(mesh.n_points, bool)
+    size = np.bincount(face, minlength=mesh.n_faces)
+    # Three corners or more of a face and one point twice among them.
+    key = face.astype(np.int64) * mesh.n_points + point
+    once, where, count = np.unique(key, return_index=True, return_counts=True)
+    twice = (count > 1) & (size[face[where]] >= 3)
+    out[(once[twice] % mesh.n_points).astype(np.int64)] = True
+    whole = size[face] >= 3
+    face, point = face[whole], point[whole]
+    if len(face) == 0:
+        return out & moved
+    first = np.flatnonzero(np.diff(face, prepend=-1))
+    after = np.roll(point, -1)
+    after[np.append(first[1:], len(face)) - 1] = point[first]
+    bad = _crowded(point, after, mesh.n_points)
+    known = _crowded(mesh.corners, mesh.corners[topology.next], mesh.n_points)
+    ends = np.setdiff1d(bad, _undirected(target[known // mesh.n_points], target[known % mesh.n_points], mesh.n_points))
+    out[ends // mesh.n_points] = True
+    out[ends % mesh.n_points] = True
+    return out & moved
+
+
+def _undirected(a: NDArray[np.signedinteger], b: NDArray[np.signedinteger], n: int) -> NDArray[np.int64]:
+    return np.minimum(a, b).astype(np.int64) * n + np.maximum(a, b)
+
+
+def _crowded(a: Ints, b: Ints, n: int) -> NDArray[np.int64]:
+    """Edges, as least · n + largest point, that three half-edges a → b or two of one direction lie on."""
+    both, uses = np.unique(_undirected(a, b, n), return_counts=True)
+    way, times = np.unique(a.astype(np.int64) * n + b, return_counts=True)
+    again = way[times > 1]
+    return np.union1d(both[uses > 2], _undirected((again // n).astype(np.int64), (again % n).astype(np.int64), n))

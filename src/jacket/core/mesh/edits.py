@@ -210,12 +210,31 @@ def _without(mesh: PolyMesh, gone: NDArray[np.bool_], lost: NDArray[np.bool_]) -
     )
 
 
+def weld_targets(n_points: int, pairs: Any) -> Ints:
+    """(V,) the point that each lands on when rows (a, b) of (K, 2) are carried out one after another: a and all that
+    landed on it go where b is by then."""
+    to = list(range(n_points))
+
+    def root(p: int) -> int:
+        while to[p] != p:
+            to[p] = to[to[p]]
+            p = to[p]
+        return p
+
+    for a, b in np.asarray(pairs, np.int64).reshape(-1, 2).tolist():
+        to[root(a)] = root(b)
+    out = np.array(to, np.int32)
+    while True:
+        further = out[out]
+        if np.array_equal(further, out):
+            return out
+        out = further
+
+
 def points_welded(mesh: PolyMesh, pairs: Any) -> Edited:
     """Points joined: each row (a, b) of (K, 2) moves a onto b. Faces that lose a corner become
     smaller, those with under three go. Raises EditRefused where the surface would break."""
-    target = _same(mesh.n_points)
-    for a, b in np.asarray(pairs, np.int64).reshape(-1, 2).tolist():
-        target[target == target[a]] = target[b]
+    target = weld_targets(mesh.n_points, pairs)
     kept = target == _same(mesh.n_points)
     new_index = np.cumsum(kept) - 1
     point_to = new_index[target]

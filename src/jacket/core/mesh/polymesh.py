@@ -55,6 +55,10 @@ class Aspect:
     __slots__ = ("__weakref__",)
 
 
+FARTHEST = 1e60
+"""Coordinates of a mesh stay within this, so that the squares of its areas are numbers still."""
+
+
 @dataclass(frozen=True, eq=False, repr=False)
 class PolyMesh:
     """Polygons over points.
@@ -111,6 +115,8 @@ class PolyMesh:
         if not np.isfinite(points).all():
             bad = int(np.flatnonzero(~np.isfinite(points).all(axis=1))[0])
             raise MeshError(f"Point {bad} has a coordinate that is not a number; repair the file first.")
+        if len(points) and max(points.max(), -points.min()) > FARTHEST:
+            raise MeshError(f"The mesh reaches beyond {FARTHEST:g}, too far to measure areas; scale it down first.")
         return PolyMesh(points, corners.astype(np.int32, copy=False), starts.astype(np.int32, copy=False), **extra)
 
     @staticmethod

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
@@ -22,6 +23,10 @@ from jacket.errors import MeshError
 from jacket.progress import Progress, part, silent
 
 __all__ = ["AutoResult", "AutoSettings", "QuadFigures", "automatic_quads", "measure_quads", "quads_within_gap"]
+
+
+MOST_QUADS = 500_000
+"""No trial has more; it would take an hour and most of the memory."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -47,6 +52,9 @@ def automatic_quads(
     """
     area = _area(source)
     wanted = settings.quads if settings.edge <= 0 else max(round(area / settings.edge**2), 12)
+    if wanted > MOST_QUADS:
+        least = float(np.sqrt(area / MOST_QUADS))
+        raise MeshError(f"Edges of {settings.edge:g} would make about {wanted:.2g} quads; choose {1.05 * least:.2g} or more.")
     if wanted < 12:
         raise MeshError(f"{wanted} quads cannot cover a form; ask for 12 or more.")
     surface = surface or Bvh.build(source.points, source.triangle_points)
@@ -92,7 +100,16 @@ def _laid(
         area = float(face_areas(source).sum())
         quads, singular = covered(source, surface, wanted, area, settings, own, notes, progress, watch)
     progress(0.95, "measuring the result")
-    return AutoResult(quads, measure_quads(quads, source, surface), singular, tuple(notes))
+    return AutoResult(quads, measure_quads(quads, source, surface), singular, _in_brief(notes))
+
+
+def _in_brief(notes: list[str]) -> tuple[str, ...]:
+    """Notes of which those that say the same of several places are told once, with how many more there are."""
+    kinds: dict[str, list[str]] = {}
+    for note in notes:
+        kinds.setdefault(re.sub(r"\([-+.,e\d ]+\)", "()", note), []).append(note)
+    return tuple(rows[0] if len(rows) == 1 else f"{rows[0][:-1]}, and at {len(rows) - 1:,} places more."
+                 for rows in kinds.values())  # fmt: skip
 
 
 def _mirrored(

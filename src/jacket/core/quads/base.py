@@ -17,9 +17,11 @@ from jacket.core.mesh.polymesh import Bools, Floats, Ints, PolyMesh, sorted_pair
 from jacket.core.mesh.walks import face_parts
 from jacket.core.quads.steering import Guide, embedded
 from jacket.core.quads.subdivide import edges_split
+from jacket.core.source.health import degenerate_faces, inside_out
 from jacket.core.source.simplify import simplify
 from jacket.core.source.skin import Tears, bridging, closed_skin, tears_of
 from jacket.core.source.weld import compact, welded_triangles
+from jacket.core.source.winding import uneven_faces
 from jacket.core.space.bvh import Bvh
 from jacket.errors import MeshError
 from jacket.progress import Progress, part, silent
@@ -37,6 +39,12 @@ class Base:
     """Set where the source was torn and a closed skin was put in its place."""
     bridge: tuple[Floats, Ints] | None = None
     """Points and triangles of that skin where it spans holes of the source."""
+    slivers: int = 0
+    """Faces without area that were left out."""
+    turned: int = 0
+    """Faces that were turned over."""
+    crumbs: PolyMesh | None = None
+    """Parts smaller than twelve quads, together, where they are too much of the whole to be left out."""
 
 
 def make_base(
@@ -50,16 +58,16 @@ def make_base(
     runs of under `shortest` quads are left out. Hard `guides` become creases. Where `skinned`
     a torn source is replaced by a closed skin over it.
     """
-    points, triangles = welded_triangles(source)
+    points, triangles, slivers, turned = _readied(*welded_triangles(source))
     points, triangles = manifold_triangles(points, triangles)
-    points, triangles, parts, faces = _without_crumbs(points, triangles, 12 * quad_area)
+    (points, triangles), (parts, faces), crumbs = _without_crumbs(points, triangles, 12 * quad_area)
     if len(triangles) == 0:
         raise MeshError("The source has no surface left to cover; ask for more quads.")
     tears = tears_of(PolyMesh.from_faces(points, triangles))
     bridge: tuple[Floats, Ints] | None = None
     skin = closed_skin(surface, progress=part(progress, 0.0, 0.3)) if skinned and tears.torn else None
     if skin is not None:
-        points, triangles, _, _ = _without_crumbs(*skin, 12 * quad_area)
+        (points, triangles), _, _ = _without_crumbs(*skin, 12 * quad_area)
         bridge = (points, bridging(points, triangles, surface))
         # The base keeps to the skin, not to the shreds under it; the quads are laid onto the scan at the end.
         surface = Bvh.build(points, triangles)
@@ -80,7 +88,7 @@ def make_base(
         if step == 2 and hard:
             points, creases = _with_guides(PolyMesh.from_faces(points, triangles), creases, hard, surface)
     mesh = _without_ears(PolyMesh.from_faces(points, triangles), creases)
-    return Base(mesh, creases, parts, faces, tears if skin is not None else None, bridge)
+    return Base(mesh, creases, parts, faces, tears if skin is not None else None, bridge, slivers, turned, crumbs)
 
 
 def evened(points: Floats, triangles: Ints, creases: Ints, surface: Bvh, rounds: int = 6) -> PolyMesh:
@@ -110,16 +118,46 @@ def manifold_triangles(points: Floats, triangles: Ints) -> tuple[Floats, Ints]:
     return points[origin], new.reshape(-1, 3)
 
 
-def _without_crumbs(points: Floats, triangles: Ints, least: float) -> tuple[Floats, Ints, int, int]:
+def _readied(points: Floats, triangles: Ints) -> tuple[Floats, Ints, int, int]:
+    """Triangles without those that have no area, neighbours wound alike and closed parts outward: otherwise the surface
+    would come apart at every fault. With how many were left out and how many turned over."""
+    flat = degenerate_faces(PolyMesh.from_faces(points, triangles))
+    if len(flat):
+        points, triangles = compact(points, np.delete(triangles, flat, axis=0))
+    if len(triangles) == 0:
+        raise MeshError("The source has no surface to cover; none of its faces has an area.")
+    mesh = PolyMesh.from_faces(points, triangles)
+    flip = np.zeros(len(triangles), bool)
+    if len(mesh.topology.nonmanifold_edges):
+        flip = uneven_faces(mesh)
+        mesh = PolyMesh.from_faces(points, np.where(flip[:, None], triangles[:, ::-1], triangles))
+    count, labels = face_parts(mesh)
+    flip ^= inside_out(mesh, count, labels)[labels]
+    turned = np.where(flip[:, None], triangles[:, ::-1], triangles)
+    return points, np.ascontiguousarray(turned), len(flat), int(flip.sum())
+
+
+CRUMBS = 0.01
+"""Share of the area up to which small parts are left out together."""
+
+
+def _without_crumbs(
+    points: Floats, triangles: Ints, least: float
+) -> tuple[tuple[Floats, Ints], tuple[int, int], PolyMesh | None]:
+    """What is left without parts of less than an area; how many parts and faces are left out; and those parts where they
+    are more than crumbs together, so that they are not left out."""
     mesh = PolyMesh.from_faces(points, triangles)
     count, labels = face_parts(mesh)
     if count == 1:
-        return points, triangles, 0, 0
+        return (points, triangles), (0, 0), None
     areas = np.bincount(labels, triangle_areas(points, triangles), minlength=count)
-    keep = areas >= min(least, areas.max())
+    keep = areas >= least
+    keep[int(np.argmax(areas))] = True
     stays = keep[labels]
-    points, kept = compact(points, triangles[stays])
-    return points, kept, int((~keep).sum()), int((~stays).sum())
+    kept, small = compact(points, triangles[stays]), triangles[~stays]
+    if areas[~keep].sum() <= CRUMBS * areas.sum():
+        return kept, (int((~keep).sum()), int((~stays).sum())), None
+    return kept, (0, 0), PolyMesh.from_faces(*compact(points, small))
 
 
 def _halved_edges(points: Floats, triangles: Ints) -> tuple[Floats, Ints]:

@@ -14,6 +14,7 @@ from jacket.core.mesh.pieces import put_side_by_side
 from jacket.core.mesh.polymesh import Floats, PolyMesh, sorted_pairs
 from jacket.core.mesh.walks import euler_characteristic, face_parts
 from jacket.core.quads.base import Base, make_base
+from jacket.core.quads.crumbs import crumbs_covered
 from jacket.core.quads.curvature import form_density
 from jacket.core.quads.cut import cut_mesh
 from jacket.core.quads.extract import extract_quads
@@ -25,7 +26,9 @@ from jacket.core.quads.pairs import without_pairs
 from jacket.core.quads.settings import AutoSettings
 from jacket.core.quads.steering import Guide, face_density, soft_pull
 from jacket.core.quads.subdivide import split_to_quads
+from jacket.core.source.simplify import simplify
 from jacket.core.space.bvh import Bvh
+from jacket.core.space.sample import uncovered_share
 from jacket.progress import Progress, part
 
 SPARSER = 1.25
@@ -90,6 +93,11 @@ def covered(
         watch(np.concatenate(strokes))
 
     made: list[PolyMesh] = []
+    if base.crumbs is not None:
+        made.append(crumbs_covered(base.crumbs, part(progress, 0.35, 0.35)))
+        notes.append(f"Small parts got the fewest quads that cover them, {made[0].n_faces:,} together; for fewer keep only the "
+                     "largest parts of the source.")  # fmt: skip
+        wanted = max(wanted - made[0].n_faces, LEAST_QUADS)
     singular, start = 0, 0.35
     share = np.array([face_areas(b.mesh).sum() for b in bases])
     for one, own in zip(bases, share / share.sum(), strict=True):
@@ -153,8 +161,28 @@ def _part_covered(
         )
         quads = _split_route(base, solver, 2.0 * length, wanted)
     progress(0.7, "relaxing the quads on the source")
-    laid = fitted(quads, base, surface, painted is not None, guides)
-    return _least_folded(laid, quads, surface), int((solver.field.index != 0).sum())
+    laid = _least_folded(fitted(quads, base, surface, painted is not None, guides), quads, surface)
+    return _whole(laid, base, surface, wanted, notes), int((solver.field.index != 0).sum())
+
+
+MISSED = 0.02
+"""Share of a part's area that quads may leave uncovered before a plain split of it is tried."""
+
+
+def _whole(laid: PolyMesh, base: Base, surface: Bvh, wanted: int, notes: list[str]) -> PolyMesh:
+    """Quads over a part, or where they leave some of it uncovered or are far too few, a plain split of its triangles if
+    that does better."""
+    points, triangles = base.mesh.points, base.mesh.triangle_points
+    missed = uncovered_share(points, triangles, [laid], 1000)
+    if missed <= MISSED and laid.n_faces > 0.6 * wanted:
+        return laid
+    coarse = simplify(points, triangles, max(round(wanted / 3), 4))
+    plain = split_to_quads(PolyMesh.from_faces(*coarse))
+    plain = plain.with_points(surface.project(plain.points))
+    if len(plain.topology.nonmanifold_edges) or uncovered_share(points, triangles, [plain], 1000) > max(missed, MISSED):
+        return laid
+    notes.append(f"No grid covers the part near {_told(base.mesh)} whole; its triangles were split there instead.")
+    return plain
 
 
 def _least_folded(laid: PolyMesh, raw: PolyMesh, surface: Bvh) -> PolyMesh:
@@ -193,6 +221,10 @@ def _notes_on(base: Base) -> list[str]:
             f"The source is torn ({base.tears.borders} holes, {base.tears.handles} handles), so the quads were laid on a "
             "closed skin over it; look at the gap to the source where holes were."
         )
+    if base.slivers:
+        out.append(f"{base.slivers:,} faces without area were passed over.")
+    if base.turned:
+        out.append(f"{base.turned:,} faces ran the wrong way round and were turned for the quads; turn them in the source too.")
     if base.dropped_parts:
         out.append(
             f"{base.dropped_parts} loose parts smaller than twelve quads were left out ({base.dropped_faces} triangles)."
@@ -267,7 +299,5 @@ def _split_route(base: Base, solver: GridSolver, length: float, wanted: int) -> 
         length = length * near if whole and abs(near - 1) > 0.01 else first * (0.97, 1.03, 0.9, 1.1, 0.84)[attempt % 5]
     if best is not None:
         return best
-    from jacket.core.source.simplify import simplify
-
     coarse = simplify(base.mesh.points, base.mesh.triangle_points, max(wanted // 3, 8))
     return split_to_quads(PolyMesh.from_faces(*coarse))

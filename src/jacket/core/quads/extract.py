@@ -21,7 +21,10 @@ from jacket.core.quads.gridmap import GridMap
 
 def extract_quads(mesh: PolyMesh, grid: GridMap) -> PolyMesh:
     """The faces of the grid over a base mesh; all quads where the map is sound, some triangles
-    or turned cells' remains elsewhere. Points lie on the base mesh."""
+    or turned cells' remains elsewhere. Points lie on the base mesh. A map that is torn so far that
+    splitting it would take more memory than it is worth gives none."""
+    if _pieces(grid) > MOST_PIECES * mesh.n_faces:
+        return PolyMesh.empty()
     points, tris, uv, turn, shift = _split_long(mesh, grid)
     fine = PolyMesh.from_faces(points, tris)
     topology = fine.topology
@@ -31,6 +34,19 @@ def extract_quads(mesh: PolyMesh, grid: GridMap) -> PolyMesh:
     cells = tidied(paired(cells))
     where = _positions(fine, uv, snapped, place, int(place.max()) + 1 if len(place) else 0)
     return assembled(cells, where)
+
+
+MOST_PIECES = 80
+"""Triangles that each of a map may be split into on average; half a million quads on the finest base need about 70."""
+
+
+def _pieces(grid: GridMap) -> float:
+    """About how many triangles a map is split into: by the length of each in steps, and by its area."""
+    uv = grid.uv.reshape(-1, 3, 2)
+    side = uv[:, [1, 2, 0]] - uv
+    span = np.abs(side).max(axis=(1, 2))
+    area = 0.5 * np.abs(side[:, 0, 0] * side[:, 1, 1] - side[:, 0, 1] * side[:, 1, 0])
+    return float(np.maximum(span, 1.0).sum() + 4.0 * area.sum())
 
 
 def _split_long(mesh: PolyMesh, grid: GridMap) -> tuple[Floats, Ints, Floats, Ints, Ints]:

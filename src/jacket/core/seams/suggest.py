@@ -60,7 +60,8 @@ def _borders(mesh: PolyMesh, labels: Ints) -> Ints:
 
 def _patches(mesh: PolyMesh) -> Ints:
     """(F,) patch of each face by a few rounds of growing from seeds and re-seeding."""
-    count, parts = face_parts(mesh)
+    # Patches grow from face to face across edges of two: so are the parts that need a seed.
+    count, parts = face_parts(mesh, np.zeros(mesh.topology.n_edges, bool))
     wanted = int(np.clip(mesh.n_faces / 35, 6, 80))
     normals, areas = face_normals(mesh), face_areas(mesh)
     topology = mesh.topology

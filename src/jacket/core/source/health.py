@@ -240,6 +240,24 @@ def part_volumes(mesh: PolyMesh, count: int, labels: Ints) -> tuple[NDArray[np.f
     return volumes, closed
 
 
+def inside_out(mesh: PolyMesh, count: int, labels: Ints) -> NDArray[np.bool_]:
+    """(P,) closed parts that face inwards and are not the hollow of another: those lie in the box of a larger part that
+    faces outwards, and have to face into their hollow."""
+    volumes, closed = part_volumes(mesh, count, labels)
+    out = np.asarray(closed & (volumes < 0))
+    if not out.any() or not (closed & (volumes > 0)).any():
+        return out
+    low, high = np.full((count, 3), np.inf), np.full((count, 3), -np.inf)
+    part = labels[mesh.face_of_corner]
+    np.minimum.at(low, part, mesh.points[mesh.corners])
+    np.maximum.at(high, part, mesh.points[mesh.corners])
+    outer = np.flatnonzero(closed & (volumes > 0))
+    for k in np.flatnonzero(out).tolist():
+        around = (low[outer] <= low[k]).all(axis=1) & (high[outer] >= high[k]).all(axis=1)
+        out[k] = not (around & (volumes[outer] > -volumes[k])).any()
+    return out
+
+
 @kernel
 def _volumes(points, middle, corners, starts, labels, count):
     out = np.zeros(count)
@@ -303,10 +321,10 @@ def examine(mesh: PolyMesh) -> Health:
     duplicates, degenerate = len(duplicate_faces(joined)), len(degenerate_faces(joined)) + collapsed
     winding = len(winding_edges(joined))
     edges, points = len(topology.nonmanifold_edges) - winding, len(nonmanifold_points(joined))
-    inside_out = int((closed & (volumes < 0)).sum())
+    turned = int(inside_out(joined, count, labels).sum())
     fine, coarse = np.percentile(lengths[:: max(1, len(lengths) // 500_000)], [5, 95])
     used = np.diff(topology.ring_start) > 0
-    faults = edges or points or perimeters or duplicates or degenerate or winding or inside_out
+    faults = edges or points or perimeters or duplicates or degenerate or winding or turned
     return Health(
         points=mesh.n_points, faces=mesh.n_faces, triangles=int((mesh.sizes - 2).sum()),
         size=tuple((high - low).tolist()), diagonal=joined.diagonal,
@@ -315,7 +333,7 @@ def examine(mesh: PolyMesh) -> Health:
         borders=len(perimeters), border_perimeters=tuple(perimeters[:200]), nonmanifold_edges=edges,
         nonmanifold_points=points, parts=count, part_faces=tuple(part_faces[:200].tolist()),
         duplicate_faces=duplicates, degenerate_faces=degenerate, winding_edges=winding,
-        inside_out_parts=inside_out, spikes=len(spikes(joined)),
+        inside_out_parts=turned, spikes=len(spikes(joined)),
         density_spread=float(coarse / fine) if fine > 0 else float("inf"),
         euler=int(used.sum()) - topology.n_edges + joined.n_faces, groups=len(mesh.groups),
         materials=len(mesh.materials), has_uvs=mesh.uv is not None, has_colours="colour" in mesh.point_data,

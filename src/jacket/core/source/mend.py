@@ -12,8 +12,9 @@ from numpy.typing import NDArray
 from jacket.core.jit import kernel
 from jacket.core.mesh.connectivity import corner_orbits
 from jacket.core.mesh.edits import faces_turned
+from jacket.core.mesh.geometry import edge_lengths
 from jacket.core.mesh.polymesh import Floats, Ints, PolyMesh
-from jacket.core.source.health import degenerate_faces, duplicate_faces, part_labels, part_volumes, winding_edges
+from jacket.core.source.health import degenerate_faces, duplicate_faces, inside_out, part_labels, winding_edges
 from jacket.core.source.rebuild import put_together
 from jacket.core.source.weld import weld_map
 from jacket.core.source.winding import uneven_faces
@@ -193,6 +194,8 @@ def _without_folds(mesh: PolyMesh) -> PolyMesh:
         good = (t[:, 0] != t[:, 1]) & (t[:, 1] != t[:, 2]) & (t[:, 2] != t[:, 0])
         if not good.all():
             mesh = put_together(mesh, np.flatnonzero(good))
+    if mesh.n_faces == 0:
+        return mesh
     repeats = duplicate_faces(mesh)
     if len(repeats) == 0:
         return mesh
@@ -210,7 +213,14 @@ def points_welded(mesh: PolyMesh, distance: float) -> Mend:
     if distance > 0:
         from scipy.spatial import cKDTree
 
-        pairs = cKDTree(points).query_pairs(distance, output_type="ndarray")
+        tree = cKDTree(points)
+        pairs_there = (int(tree.count_neighbors(tree, distance)) - len(points)) // 2
+        if pairs_there > MOST_PAIRS:
+            raise MeshError(
+                f"Welding over {distance:g} would join each point with {2 * pairs_there / len(points):,.0f} others and leave "
+                f"little of the form; choose less than its edges are long, about {_usual_edge(mesh):.2g}."
+            )
+        pairs = tree.query_pairs(distance, output_type="ndarray")
         if len(pairs):
             near = _clustered(len(points), pairs[np.lexsort((pairs[:, 1], pairs[:, 0]))])
             first = np.unique(near)
@@ -221,10 +231,20 @@ def points_welded(mesh: PolyMesh, distance: float) -> Mend:
     if gone == 0:
         return Mend(mesh, "No points lie close enough to be welded")
     result = _without_folds(_over(mesh, points, kept, new[mesh.corners]))
+    if result.n_faces == 0:
+        raise MeshError(f"Welding over {distance:g} would leave no face; its edges are about {_usual_edge(mesh):.2g} long, choose less.")
     touched = np.bincount(new, minlength=len(points)) > 1
     faces = np.unique(mesh.face_of_corner[touched[new[mesh.corners]]])
     lines = _face_edges(mesh, faces[:200_000])
     return Mend(result, f"{_plural(gone, 'point')} are welded to others", lines=lines)
+
+
+def _usual_edge(mesh: PolyMesh) -> float:
+    return float(np.median(edge_lengths(mesh)))
+
+
+MOST_PAIRS = 20_000_000
+"""Pairs of near points that are looked at in one weld: a few hundred megabytes."""
 
 
 @kernel
@@ -257,8 +277,7 @@ def turned_outward(mesh: PolyMesh) -> Mend:
     flip = uneven_faces(joined)
     turned = faces_turned(joined, flip)
     count, labels = part_labels(turned)
-    volumes, closed = part_volumes(turned, count, labels)
-    flip ^= (closed & (volumes < 0))[labels]
+    flip ^= inside_out(turned, count, labels)[labels]
     faces = np.flatnonzero(flip)
     if len(faces) == 0:
         bad = len(winding_edges(joined))

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
-from jacket.core.mesh.geometry import triangle_areas
+from jacket.core.mesh.geometry import edge_lengths, triangle_areas
+from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.space.bvh import Bvh
 
 Floats = NDArray[np.float64]
@@ -44,3 +46,19 @@ def gap(points: Floats, triangles: NDArray[np.signedinteger], to: Bvh, diagonal:
     samples = sample_surface(points, triangles, count)
     far = to.closest(samples)[2] / max(diagonal, 1e-300) * 100.0
     return Gap(float(far.mean()), float(np.percentile(far, 99)), float(far.max()))
+
+
+NEAR = 0.6
+"""So many of a layer's own middling edges away a place still counts as covered by it."""
+
+
+def uncovered_share(
+    points: Floats, triangles: NDArray[np.signedinteger], layers: Sequence[PolyMesh], count: int = 3000
+) -> float:
+    """Share 0..1 of a surface's area that lies farther from every layer than `NEAR` of that layer's edges. Sampled."""
+    samples = sample_surface(points, triangles, count)
+    bare = np.ones(len(samples), bool)
+    for layer in layers:
+        reach = NEAR * float(np.median(edge_lengths(layer)))
+        bare &= Bvh.build(layer.points, layer.triangle_points).closest(samples)[2] > reach
+    return float(bare.mean()) if len(bare) else 0.0

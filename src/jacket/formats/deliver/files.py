@@ -27,7 +27,7 @@ def delivery_bytes(
     """Every file of a delivery by its name. All layers stand in one OBJ, a group each, and in one GLB, a node each. glTF
     is always Y up in metres, as its specification demands (section 3.4), whatever the profile."""
     receiver = profile_named(profile)
-    name = "".join(c if c.isalnum() or c in "-_" else "_" for c in stem) or "jacket"
+    name = _name_of(stem)
     whole = _as_groups(layers)
     files = {
         f"{name}.mtl": mtl_text(whole, name).encode(),
@@ -40,6 +40,16 @@ def delivery_bytes(
         tail = f"-{sheet.tile}" if len(sheets) > 1 else ""
         files[f"{name}-layout{tail}.png"] = layout_png(meshes, sheets, k)
     return files
+
+
+def _name_of(stem: str) -> str:
+    return "".join(c if c.isalnum() or c in "-_" else "_" for c in stem) or "jacket"
+
+
+def delivery_names(stem: str) -> list[str]:
+    """Names of the files that every delivery has, the OBJ first; layout pictures begin alike."""
+    name = _name_of(stem)
+    return [f"{name}.obj", f"{name}.mtl", f"{name}.glb", f"{name}-report.json", f"{name}-layout.png"]
 
 
 def _as_groups(layers: Sequence[Layer]) -> PolyMesh:
