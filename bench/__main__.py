@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import sys
 
-from bench import flatten, fuzz, hands, health, hostile, house, job, quads, reading, sources, window
+from bench import files, flatten, hands, health, hostile, house, job, quads, reading, sources, window
 
 BENCHES = {
     "reading": reading.run,
     "sources": sources.run,
-    "fuzz": fuzz.run,
+    "files": files.run,
     "hostile": hostile.run,
     "health": health.run,
     "hands": hands.run,

@@ -17,7 +17,7 @@ from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.seams.cuts import uv_border_pairs
 from jacket.errors import FormatError
 from jacket.formats.mesh.registry import read_mesh, write_mesh
-from tests.conftest import DATA, grid
+from tests.conftest import DATA, grid, icosphere
 
 
 def test_obj_with_everything_it_may_have(tmp_path: Path) -> None:
@@ -32,13 +32,32 @@ def test_obj_with_everything_it_may_have(tmp_path: Path) -> None:
 
 
 def test_numbers_are_read_like_pythons(tmp_path: Path) -> None:
+    """To the last bit (IEEE 754-2019, 5.12.2, correct rounding): at random over many sizes, and where it is hard: ties
+    between two numbers, and decimals of 17 digits near one."""
     rng = np.random.default_rng(1)
-    values = np.concatenate([rng.normal(size=300), rng.normal(size=150) * 1e-7, rng.normal(size=150) * 1e9]).reshape(
-        -1, 3
-    )
-    lines = "\n".join("v " + " ".join(repr(float(x)) for x in row) for row in values)
-    (tmp_path / "n.obj").write_text(lines + "\nf 1 2 3\n")
-    assert np.allclose(read_mesh(tmp_path / "n.obj").points, values, rtol=4e-16, atol=0)
+    sizes = (1, 1e-7, 1e9, 1e-40, 1e50)
+    values = np.concatenate([rng.normal(size=900) * size for size in sizes])
+    hard = ["9007199254740993", "9007199254740992.5", "0.1", "1e23", "8.5e-17", "5e22", "7.2057594037927933e+16", "8.41e+21",
+            "2.00416836000897278e-146", "123456789012345678", "0.30000000000000004", "4.35"]  # fmt: skip
+    texts = [repr(v) for v in values.tolist()] + hard
+    rows = [" ".join(texts[k : k + 3]) for k in range(0, len(texts), 3)]
+    (tmp_path / "n.obj").write_text("\n".join(f"v {row}" for row in rows) + "\nf 1 2 3\n")
+    assert read_mesh(tmp_path / "n.obj").points.ravel().tolist() == [float(t) for t in texts]
+
+
+@pytest.mark.parametrize("offset", [0.0, 1e6, 1e9, 1e15])
+def test_obj_reads_back_to_the_same_bits_however_far_out(offset: float, tmp_path: Path) -> None:
+    ball = icosphere(2)
+    far = ball.with_points(ball.points / 3 + offset).with_uv(np.random.default_rng(2).random((ball.n_corners, 2)))
+    write_mesh(far, tmp_path / "far.obj")
+    back = read_mesh(tmp_path / "far.obj")
+    assert back.points.tobytes() == far.points.tobytes() and back.uv.tobytes() == far.uv.tobytes()
+    # What was single precision stays so, in fewer digits, and a reader that keeps single precision gets the same bits.
+    single = far.with_points(far.points.astype(np.float32).astype(float))
+    write_mesh(single, tmp_path / "single.obj")
+    assert (tmp_path / "single.obj").stat().st_size < (tmp_path / "far.obj").stat().st_size or offset > 1e9
+    again = read_mesh(tmp_path / "single.obj").points
+    assert again.astype(np.float32).tobytes() == single.points.astype(np.float32).tobytes()
 
 
 @pytest.mark.parametrize("ending", [".obj", ".ply", ".stl", ".off", ".glb"])
@@ -75,6 +94,17 @@ def test_obj_islands_never_share_texture_indices(tmp_path: Path) -> None:
         if line[0] == "f"
     ]
     assert not set(faces[0] + faces[2]) & set(faces[1] + faces[3])
+
+
+def test_glb_keeps_its_form_far_from_the_origin(tmp_path: Path) -> None:
+    """Positions are single precision (section 3.6.2.4), so a node carries the offset; read back by trimesh."""
+    far = icosphere(2).with_points(icosphere(2).points + [1e6, -3e6, 2e6])
+    write_mesh(far, tmp_path / "far.glb")
+    scene = trimesh.load(tmp_path / "far.glb", process=False)
+    other = scene.to_geometry() if hasattr(scene, "to_geometry") else scene.dump(concatenate=True)
+    assert np.abs(np.sort(other.vertices[:, 0]) - np.sort(far.points[:, 0])).max() < 1e-6
+    back = read_mesh(tmp_path / "far.glb")
+    assert np.abs(np.sort(back.points, axis=0) - np.sort(far.points, axis=0)).max() < 1e-6
 
 
 def test_glb_follows_the_specification(tmp_path: Path, packed: PolyMesh) -> None:

@@ -41,7 +41,8 @@ def _add_mesh(file: _File, name: str, mesh: PolyMesh) -> None:
         first = np.full(mesh.n_points, 0, np.int32)
         first[mesh.corners] = np.arange(mesh.n_corners)
     place = mesh.corners[first]
-    points = mesh.points[place].astype("<f4")
+    away = _offset(mesh)
+    points = (mesh.points[place] - away).astype("<f4")
     normals = point_normals(mesh)[place]
     normals[np.linalg.norm(normals, axis=1) == 0] = [0.0, 1.0, 0.0]
     attributes = {
@@ -64,7 +65,20 @@ def _add_mesh(file: _File, name: str, mesh: PolyMesh) -> None:
         mine = triangles[label[mesh.triangle_faces] == k]
         if len(mine):
             file.primitive(attributes, mine, m)
-    file.end_mesh(name)
+    file.end_mesh(name, away)
+
+
+FAR = 64.0
+"""So many of its own sizes from the origin a mesh is written about its middle, with a node that takes it there: positions
+in glTF are single precision."""
+
+
+def _offset(mesh: PolyMesh) -> NDArray[np.float64]:
+    """(3,) what is taken off the points of a mesh that lies far out, a number of single precision itself; else 0."""
+    low, high = mesh.points.min(axis=0), mesh.points.max(axis=0)
+    if np.abs(mesh.points).max() <= FAR * max(float((high - low).max()), 1e-300):
+        return np.zeros(3)
+    return np.asarray(((low + high) / 2).astype(np.float32), np.float64)
 
 
 def to_linear(values: NDArray[np.float64]) -> NDArray[np.float64]:
@@ -104,6 +118,7 @@ class _File:
         self.views: list[Any] = []
         self.accessors: list[Any] = []
         self.primitives: list[Any] = []
+        self.away: list[Any] = []
         self.meshes: list[Any] = []
         self.materials: list[Any] = []
         self.images: list[Any] = []
@@ -144,8 +159,9 @@ class _File:
         self.primitives.append(g.Primitive(attributes=g.Attributes(**attributes), indices=indices,
                                            material=len(self.materials) - 1, mode=4))  # fmt: skip
 
-    def end_mesh(self, name: str) -> None:
-        """Make a mesh and its node of the primitives since the last one."""
+    def end_mesh(self, name: str, away: NDArray[np.float64]) -> None:
+        """Make a mesh, and its node at a place, of the primitives since the last one."""
+        self.away.append(away.tolist() if away.any() else None)
         self.meshes.append(self.g.Mesh(primitives=self.primitives, name=name))
         self.primitives = []
 
@@ -155,7 +171,7 @@ class _File:
         gltf = g.GLTF2(
             asset=g.Asset(version="2.0", generator="Jacket"), scene=0,
             scenes=[g.Scene(nodes=list(range(len(self.meshes))), name=self.name)],
-            nodes=[g.Node(mesh=k, name=m.name) for k, m in enumerate(self.meshes)], meshes=self.meshes,
+            nodes=[g.Node(mesh=k, name=m.name, translation=self.away[k]) for k, m in enumerate(self.meshes)], meshes=self.meshes,
             materials=self.materials, accessors=self.accessors, bufferViews=self.views,
             buffers=[g.Buffer(byteLength=self.length)], images=self.images,
             textures=[g.Texture(source=k) for k in range(len(self.images))],

@@ -2,11 +2,61 @@
 
 from __future__ import annotations
 
+from fractions import Fraction
+
 import numpy as np
+from numpy.typing import NDArray
 
 from jacket.core.jit import inline
 
+
+def _two_parts(value: Fraction) -> tuple[float, float]:
+    high = float(value)
+    return high, float(value - Fraction(high))
+
+
 _POWERS = np.array([float(10**k) for k in range(23)])
+"""Powers of ten that are numbers of double precision without error."""
+
+_RANGE = 280
+_TENS = np.array([_two_parts(Fraction(10) ** k) for k in range(-_RANGE, _RANGE + 1)])
+"""(561, 2) powers of ten as sums of two numbers, right to about 106 bits."""
+
+
+@inline
+def _product(a, b):
+    """a · b as a number and its error, without one (Dekker 1971, with Veltkamp's splitting)."""
+    p = a * b
+    t = 134217729.0 * a
+    ah = t - (t - a)
+    al = a - ah
+    t = 134217729.0 * b
+    bh = t - (t - b)
+    bl = b - bh
+    return p, ((ah * bh - p) + ah * bl + al * bh) + al * bl
+
+
+@inline
+def scaled(mantissa, exponent):
+    """mantissa · 10^exponent rounded once: exactly where both are numbers without error, else from twice the precision
+    (wrong in the last bit only where it lies within 2^-100 of the middle between two numbers)."""
+    value = float(mantissa)
+    if mantissa < 9007199254740992:
+        if 0 <= exponent < 23:
+            return value * _POWERS[exponent]
+        if -23 < exponent < 0:
+            return value / _POWERS[-exponent]
+    rest = float(mantissa - np.int64(value))
+    if -23 < exponent < 0:
+        ten = _POWERS[-exponent]
+        q = value / ten
+        p, e = _product(q, ten)
+        return q + (((value - p) - e) + rest) / ten
+    if exponent < -_RANGE or exponent > _RANGE:
+        return value * 10.0 ** max(exponent, -300) * 10.0 ** min(exponent + 300, 0) if exponent < 0 else value * 10.0 ** exponent
+    high, low = _TENS[exponent + _RANGE, 0], _TENS[exponent + _RANGE, 1]
+    p, e = _product(value, high)
+    return p + (e + (value * low + rest * high))
 
 
 @inline
@@ -100,11 +150,13 @@ def parse_float(data, i, end):
         if good:
             exponent += power
             i = j
-    value = float(mantissa)
-    if exponent > 0:
-        value = value * _POWERS[exponent] if exponent < 23 else value * 10.0 ** min(exponent, 400)
-    elif exponent < -300:
-        value = value / 10.0**300 / 10.0 ** min(-exponent - 300, 300)
-    elif exponent < 0:
-        value = value / _POWERS[-exponent] if exponent > -23 else value / 10.0 ** (-exponent)
-    return sign * value, i, True
+    return sign * scaled(mantissa, min(max(exponent, -700), 400)), i, True
+
+
+def rows_of_text(values: NDArray[np.float64]) -> list[str]:
+    """Rows of numbers (N, K) as text that reads back to the same bits: the shortest that does (Python's repr), or, where
+    all are numbers of single precision, nine digits, which is enough for those (IEEE 754-2019, 5.12.2)."""
+    if len(values) and np.array_equal(values.astype(np.float32).astype(np.float64), values):
+        form = " ".join(["%.9g"] * values.shape[1])
+        return [form % tuple(row) for row in values.tolist()]
+    return [" ".join(map(repr, row)) for row in (values + 0.0).tolist()]

@@ -23,7 +23,7 @@ from jacket.core.mesh.polymesh import Floats, Ints, PolyMesh, sorted_pairs
 from jacket.core.seams.cuts import uv_border_pairs
 from jacket.errors import FormatError
 from jacket.formats.atomic import beside, read_bytes, write_bytes
-from jacket.formats.mesh.numbers import parse_float, parse_int, skip_line, skip_spaces, skip_word
+from jacket.formats.mesh.numbers import parse_float, parse_int, rows_of_text, skip_line, skip_spaces, skip_word
 from jacket.formats.mesh.pictures import picture_material
 from jacket.progress import Progress, part, silent
 
@@ -388,7 +388,7 @@ def obj_text(mesh: PolyMesh, name: str, library: str = "") -> str:
     if uv is not None and np.isfinite(uv).any():
         fans, first = texture_fans(mesh, uv)
         places = np.nan_to_num(uv[first])
-        lines += [f"vt {u:.9g} {v:.9g}" for u, v in places.tolist()]
+        lines += [f"vt {text}" for text in rows_of_text(places)]
         texture = (fans + 1).tolist()
     if library and "material" not in mesh.face_data:
         lines.append(f"usemtl {name}")
@@ -399,12 +399,11 @@ def obj_text(mesh: PolyMesh, name: str, library: str = "") -> str:
 
 def _point_lines(mesh: PolyMesh) -> list[str]:
     colour = mesh.point_data.get("colour")
+    rows = rows_of_text(mesh.points)
     if colour is None:
-        return [f"v {x:.9g} {y:.9g} {z:.9g}" for x, y, z in mesh.points.tolist()]
-    return [
-        f"v {x:.9g} {y:.9g} {z:.9g} {r:.4g} {g:.4g} {b:.4g}"
-        for (x, y, z), (r, g, b) in zip(mesh.points.tolist(), (colour[:, :3] / 255.0).tolist(), strict=True)
-    ]
+        return [f"v {row}" for row in rows]
+    shades = (colour[:, :3] / 255.0).tolist()
+    return [f"v {row} {r:.4g} {g:.4g} {b:.4g}" for row, (r, g, b) in zip(rows, shades, strict=True)]
 
 
 def _switches(mesh: PolyMesh) -> dict[int, list[str]]:

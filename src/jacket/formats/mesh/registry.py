@@ -6,6 +6,8 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 
+import numpy as np
+
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.errors import Cancelled, FormatError, JacketError
 from jacket.formats.atomic import read_bytes
@@ -60,7 +62,9 @@ def read_mesh(path: Path | str, progress: Progress = silent) -> PolyMesh:
         return streamed
     data = read_bytes(path, part(progress, 0.0, 0.25))
     try:
-        mesh = entry.read(data, path, part(progress, 0.25, 1.0))
+        # What is no number is refused by `PolyMesh.checked`; warnings on the way help nobody.
+        with np.errstate(all="ignore"):
+            mesh = entry.read(data, path, part(progress, 0.25, 1.0))
     except (FormatError, Cancelled):
         raise
     except JacketError as error:

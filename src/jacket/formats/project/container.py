@@ -94,6 +94,12 @@ def zip_pieces(members: Iterable[tuple[str, Packed]]) -> list[bytes]:
     return out
 
 
+TABLE = 24 << 20
+"""Bytes that a table of a project has at most; a thousand guides of a hundred places each are a tenth of it."""
+
+PICTURE = 512 << 20
+
+
 class Reader:
     """Members of a project's zip, each looked at before it is unpacked."""
 
@@ -102,6 +108,8 @@ class Reader:
         self.infos = {info.filename: info for info in archive.infolist()}
         if sum(info.file_size for info in self.infos.values()) > _MOST_BYTES:
             raise FormatError(f"{name} claims to hold more than 8 GB and was not opened.")
+        if any(info.compress_type not in (zipfile.ZIP_STORED, zipfile.ZIP_DEFLATED) for info in self.infos.values()):
+            raise FormatError(f"{name} was packed in a way that projects are not; open an earlier copy.")
 
     def names(self, folder: str) -> list[str]:
         """Names of the members of a folder, without it."""
@@ -111,7 +119,7 @@ class Reader:
         """Whether there is such a member."""
         return member in self.infos
 
-    def bytes(self, member: str, most: int = 512 << 20) -> bytes:
+    def bytes(self, member: str, most: int = TABLE) -> bytes:
         """A member as it is, at most so many bytes."""
         info = self.infos[member]
         if info.file_size > most:

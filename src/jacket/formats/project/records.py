@@ -24,7 +24,7 @@ from jacket.document.islands import with_island_numbers
 from jacket.document.state import JacketObject, SourceObject, State, Trial
 from jacket.errors import FormatError, JacketError
 from jacket.formats.atomic import read_bytes, write_pieces
-from jacket.formats.project.container import Packed, Reader, packed, packed_array, zip_pieces
+from jacket.formats.project.container import PICTURE, Packed, Reader, packed, packed_array, zip_pieces
 from jacket.formats.project.migrations import VERSION, brought_up, channel_name
 
 
@@ -250,6 +250,6 @@ def _materials(reader: Reader, name: str, extra: dict[str, Any]) -> tuple[Materi
     out = []
     for row in extra.get("materials", ()):
         r, g, b, a = (float(v) for v in row["colour"])
-        picture = reader.bytes(f"{name}/{row['picture']}") if row["picture"] else b""
+        picture = reader.bytes(f"{name}/{row['picture']}", PICTURE) if row["picture"] else b""
         out.append(Material(str(row["name"]), (r, g, b, a), picture, str(row["left_out"])))
     return tuple(out)
