@@ -27,7 +27,7 @@ from scipy.spatial import cKDTree
 from bench.odd_meshes import MESHES, ball
 from jacket.formats.mesh.registry import read_mesh, write_mesh
 
-SECONDS = 60
+SECONDS = 240
 MEMORY = 8 << 30
 
 

@@ -4,7 +4,10 @@ from __future__ import annotations
 
 import argparse
 import sys
+import warnings
 from collections.abc import Sequence
+
+import numpy as np
 
 from jacket import __version__
 from jacket.cli import verbs
@@ -46,6 +49,9 @@ def main(arguments: Sequence[str] | None = None) -> int:
         options = build_parser().parse_args(arguments)
     except SystemExit as stop:
         return int(stop.code or 0)
+    # Warnings of libraries about numbers help nobody at a prompt; what matters of them is checked and said.
+    np.seterr(all="ignore")
+    warnings.simplefilter("ignore", RuntimeWarning)
     try:
         return int(options.run(options))
     except (KeyboardInterrupt, Cancelled):

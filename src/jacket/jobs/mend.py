@@ -75,6 +75,8 @@ def mend(what: str, mesh: PolyMesh, settings: MendSettings = MendSettings(), pro
     """Work one mend out. Raises MeshError for settings that make no sense or a mend that is not known."""
     if what not in MENDS:
         raise MeshError(f"There is no mend {what}; choose one of {', '.join(MENDS)}.")
+    if not mesh.diagonal > 0:
+        raise MeshError("All points of the source lie in one place, so there is nothing to mend; export it again.")
     name, work = MENDS[what]
     progress(0.0, name)
     return work(mesh, settings.checked(), progress)

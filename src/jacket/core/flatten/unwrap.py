@@ -37,10 +37,33 @@ def flatten_chart(chart: Chart, steps: int = FULL_STEPS) -> tuple[Floats, float]
     """
     if not chart.border:
         raise SolveError("This island is closed and cannot open flat; cut it with a seam.")
+    lying = as_it_lies(chart)
+    if lying is not None:
+        return upright(chart, lying), 1.0
     uv, bad = _start(chart)
     descent = Descent(chart, uv)
     descent.run(steps, from_bad_start=bad)
     return scaled_to_area(chart, upright(chart, descent.uv)), descent.energy
+
+
+def as_it_lies(chart: Chart) -> Floats | None:
+    """(V, 2) the places of an island that lies in a plane already, none of its triangles turned over; None for others."""
+    points, tri = chart.mesh.points, chart.triangles
+    a, b, c = (points[tri[:, k]] for k in range(3))
+    areas = np.cross(b - a, c - a)
+    normal = areas.sum(axis=0)
+    length = float(np.linalg.norm(normal))
+    if not length > 0:
+        return None
+    normal = normal / length
+    away = (points - points.mean(axis=0)) @ normal
+    size = float(np.ptp(points, axis=0).max())
+    if np.abs(away).max() > 1e-9 * size or (areas @ normal < 0).any() or (chart.rest[1] <= 0).any():
+        return None
+    across = np.eye(3)[int(np.argmin(np.abs(normal)))]
+    across = across - normal * (across @ normal)
+    across /= np.linalg.norm(across)
+    return np.asarray(np.stack([points @ across, points @ np.cross(normal, across)], axis=1))
 
 
 def _start(chart: Chart) -> tuple[Floats, bool]:

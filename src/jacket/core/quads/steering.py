@@ -55,6 +55,9 @@ def checked_guide(guide: Guide, surface: Bvh) -> Guide:
     points = np.asarray(guide.points, float).reshape(-1, 3)
     if len(points) < 2 or not np.isfinite(points).all() or float(length_along(points)[-1]) <= 0:
         raise MeshError("A guide needs two different points or more; draw it again or take it out.")
+    middle, size = surface.points.mean(axis=0), float(np.linalg.norm(np.ptp(surface.points, axis=0)))
+    if np.abs(points - middle).max() > 100 * max(size, 1e-300):
+        raise MeshError("A guide lies far away from the source; draw it on the source, or check the unit of its file.")
     return Guide(guide_curve(guide, surface), guide.hard, guide.closed)
 
 

@@ -322,7 +322,8 @@ def examine(mesh: PolyMesh) -> Health:
     winding = len(winding_edges(joined))
     edges, points = len(topology.nonmanifold_edges) - winding, len(nonmanifold_points(joined))
     turned = int(inside_out(joined, count, labels).sum())
-    fine, coarse = np.percentile(lengths[:: max(1, len(lengths) // 500_000)], [5, 95])
+    lengths_seen = lengths[:: max(1, len(lengths) // 500_000)]
+    fine, coarse = np.percentile(lengths_seen, [5, 95]) if len(lengths_seen) else (0.0, 0.0)
     used = np.diff(topology.ring_start) > 0
     faults = edges or points or perimeters or duplicates or degenerate or winding or turned
     return Health(

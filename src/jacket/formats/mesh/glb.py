@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from jacket.core.mesh.geometry import point_normals
 from jacket.core.mesh.materials import Material
 from jacket.core.mesh.polymesh import PolyMesh
+from jacket.errors import FormatError
 from jacket.formats.atomic import write_bytes
 from jacket.formats.mesh.obj import texture_fans
 
@@ -42,6 +43,8 @@ def _add_mesh(file: _File, name: str, mesh: PolyMesh) -> None:
         first[mesh.corners] = np.arange(mesh.n_corners)
     place = mesh.corners[first]
     away = _offset(mesh)
+    if not np.abs(mesh.points - away).max(initial=0.0) < 1e38:
+        raise FormatError(f"{name} reaches farther than the single precision of glTF can say; scale it down first.")
     points = (mesh.points[place] - away).astype("<f4")
     normals = point_normals(mesh)[place]
     normals[np.linalg.norm(normals, axis=1) == 0] = [0.0, 1.0, 0.0]
