@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import sys
 
-from bench import files, flatten, hands, health, hostile, house, job, quads, reading, sources, window
+from bench import files, flatten, hands, health, hostile, house, job, monkey, quads, reading, sources, window
 
 BENCHES = {
     "reading": reading.run,
     "sources": sources.run,
     "files": files.run,
     "hostile": hostile.run,
+    "monkey": monkey.run,
     "health": health.run,
     "hands": hands.run,
     "job": job.run,

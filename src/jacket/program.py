@@ -57,6 +57,7 @@ class Program:
         self.commands = registry_of(stages)
         self._values = Values(s.values() for s in stages)
         self._values.take(settings.values)
+        settings.passed_over += self._values.passed_over
         self.display = Display()
         self.tool_settings = ToolSettings(settings.reach, settings.brush, settings.strength)
         kinds = dict.fromkeys(t for s in stages for t in s.tools)

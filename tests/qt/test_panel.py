@@ -136,12 +136,14 @@ def test_dropping_a_file_opens_it(window: Window, tmp_path: Path) -> None:
 
 def test_saving_opening_and_recent_files(window: Window, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     path = str(tmp_path / "lamp")
-    monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *a: (path, ""))
+    # The dialog puts the ending on by itself, so that it can ask about a file that is there.
+    seen: list[QFileDialog] = []
+    monkeypatch.setattr(QFileDialog, "exec", lambda dialog: seen.append(dialog) or dialog.selectFile(path) or 1)
     window.document.edit_jacket("change", cube())
     assert window.windowTitle().startswith("unsaved project *")
     window.run(window.commands["save"])
     assert settle(window, 60)
-    assert (tmp_path / "lamp.jacket").exists() and not window.document.dirty
+    assert (tmp_path / "lamp.jacket").exists() and not window.document.dirty and seen[0].defaultSuffix() == "jacket"
     assert window.windowTitle() == "lamp – Jacket" and window.top.saved.text() == "saved"
     window.document.edit_jacket("another change", cube())
     window.filing.ask_to_leave = lambda: QMessageBox.StandardButton.Discard  # type: ignore[method-assign]

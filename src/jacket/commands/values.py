@@ -12,11 +12,23 @@ from jacket.errors import JacketError
 V = TypeVar("V")
 
 
+def ranged(default: Any, low: float, high: float) -> Any:
+    """A field of values that is a number from `low` to `high`."""
+    return dataclasses.field(default=default, metadata={"low": low, "high": high})
+
+
+def chosen(default: str, *allowed: str) -> Any:
+    """A field of values that is one of a few words."""
+    return dataclasses.field(default=default, metadata={"allowed": allowed})
+
+
 class Values:
     """One record of each kind."""
 
     def __init__(self, records: Iterable[Any]) -> None:
         self._by_kind = {type(r): r for r in records}
+        self.passed_over: list[str] = []
+        """Names of kept values that made no sense and are as usual."""
 
     def of(self, kind: type[V]) -> V:
         """The record of a kind. Raises JacketError where no stage has such values."""
@@ -27,7 +39,7 @@ class Values:
     def put(self, kind: type[Any], name: str, value: Any) -> None:
         """Set one value, as the kind of thing it was before. Raises JacketError for names and values that do not fit."""
         record = self.of(kind)
-        setattr(record, name, fitting(getattr(record, name, None), value, name))
+        setattr(record, name, _fitting(record, name, value))
 
     def as_dict(self) -> dict[str, dict[str, Any]]:
         """What differs from what a record begins with, by the name of its kind."""
@@ -41,15 +53,27 @@ class Values:
         return out
 
     def take(self, data: Any) -> None:
-        """Take values that were kept; what does not fit is passed over."""
+        """Take values that were kept; what does not fit is passed over, each by itself, and remembered by its name."""
         for kind, record in self._by_kind.items():
             rows = data.get(kind.__name__) if isinstance(data, dict) else None
             for name, value in rows.items() if isinstance(rows, dict) else ():
                 if name in {f.name for f in dataclasses.fields(record)}:
                     try:
-                        setattr(record, name, fitting(getattr(record, name), value, name))
+                        setattr(record, name, _fitting(record, name, value))
                     except JacketError:
-                        continue
+                        self.passed_over.append(name.replace("_", " "))
+
+
+def _fitting(record: Any, name: str, value: Any) -> Any:
+    """A value for a field of a record. Raises JacketError with a sentence where it is none or out of the field's range."""
+    found = fitting(getattr(record, name, None), value, name)
+    limits = type(record).__dataclass_fields__[name].metadata
+    said = name.replace("_", " ")
+    if "low" in limits and not limits["low"] <= found <= limits["high"]:
+        raise JacketError(f"{found:g} is out of range for {said}; choose {limits['low']:g} to {limits['high']:g}.")
+    if "allowed" in limits and found not in limits["allowed"]:
+        raise JacketError(f"'{found}' does not fit {said}; choose one of {', '.join(limits['allowed'])}.")
+    return found
 
 
 def fitting(now: Any, value: Any, name: str) -> Any:

@@ -128,6 +128,9 @@ def main(arguments: list[str] | None = None) -> int:
         settle(window)
         window.grab().save(options.shot)
         return 0
+    if window.settings.passed_over:
+        names = ", ".join(window.settings.passed_over)
+        window.say(f"Settings that made no sense are as usual again: {names}.")
     QTimer.singleShot(300, lambda: window.recovering.offer(quietly=bool(files)))
     QTimer.singleShot(800, lambda: warm_kernels(window))
     return int(app.exec())

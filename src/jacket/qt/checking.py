@@ -42,6 +42,8 @@ class Checking(QObject):
         self._turn: dict[str, int] = {}
         self._closed = False
         self._source_turn: tuple[Any, int] = (None, -1)
+        self._looked_at: State | None = None
+        self._wanted: tuple[str, Callable[[Any], None]] | None = None
 
     @property
     def busy(self) -> bool:
@@ -78,19 +80,33 @@ class Checking(QObject):
     def _done(self, result: Looked, state: State, stage: str) -> None:
         if self._closed:
             return
-        now = self.program.document.state
-        same = all(getattr(now, p) is getattr(state, p) for p in ("sources", "jackets", "sheets", "active"))
-        same = same and now.chosen_source is state.chosen_source
-        if self.program.stage.id != stage or not same:
+        if self.program.stage.id != stage or not self._holds(state):
             self.timer.start()
             return
+        self._looked_at = state
         self.looked.emit(result)
+        wanted, self._wanted = self._wanted, None
+        check = next((c for c in result.checks if wanted is not None and c.id == wanted[0]), None)
+        if wanted is not None and check is not None:
+            self.show(check, wanted[1])
+
+    def _holds(self, state: State | None) -> bool:
+        """Whether what was found in a state is so still."""
+        now = self.program.document.state
+        same = state is not None and all(getattr(now, p) is getattr(state, p) for p in ("sources", "jackets", "sheets", "active"))
+        return same and state is not None and now.chosen_source is state.chosen_source
 
     # ---- showing what was found --------------------------------------------------------------------------------
     def show(self, check: Check, frame: Callable[[Any], None]) -> None:
         """Show and hold what a check found; again for the next of them. `frame` looks at places (N, 3), or at what is held
         for None."""
         program = self.program
+        if not self._holds(self._looked_at) or program.document.in_gesture:
+            # What the chip tells of is no longer there as it was: it is shown as soon as it has been looked at again.
+            self._wanted = (check.id, frame)
+            program.say(f"{check.label}: it is being looked at again; a moment.")
+            self.ask()
+            return
         if program.stage.id == "source":
             self._show_on_source(check, frame)
             return

@@ -34,7 +34,7 @@ class Keyboard:
     def rehover(self) -> None:
         """Look again at what is under the pointer, so that the ghost is true."""
         tool = self.program.tool
-        if tool.busy or tool.previews or self.program.document.in_gesture:
+        if tool.busy or tool.previews or self.program.document.in_gesture or self.form.dragged or self.flat.dragged:
             return
         for view in (self.form, self.flat):
             if view.overlay.pointer.x() >= 0 and view.isVisible():
@@ -50,6 +50,7 @@ class Keyboard:
         """Take a key; whether it meant something."""
         key, text = event.key(), event.text()
         if self._for_proposal(key) or self._for_tool(key, text):
+            self.changed()
             return True
         if event.modifiers() != Qt.KeyboardModifier.NoModifier:
             return False
@@ -78,7 +79,6 @@ class Keyboard:
             settings = self.program.tool_settings
             settings.brush = float(np.clip(settings.brush * (1.15 if text == "]" else 1 / 1.15), 6, 400))
             self.program.take_note("tool")
-            self.changed()
         else:
             return False
         return True

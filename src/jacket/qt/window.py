@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -56,7 +57,7 @@ class Window(QMainWindow):
         self.document, self.settings = document, settings
         self.worker, self.warmer = Worker(self), Worker(self)
         self.program = Program(document, STAGES, settings, self, self.worker)
-        self.keeper = Keeper(document, lambda: picture_of(self.form))
+        self.keeper = Keeper(document)
         self.colours = DAY
         self._mapped = has_uvs(document.state)
         self._build()
@@ -66,6 +67,7 @@ class Window(QMainWindow):
         self.checking = Checking(self.program, lambda: self.looking.preparer.busy, self)
         self.watching = Watching(document, self)
         self.filing = Filing(self.program, self.keeper, self.watching, self)
+        self.keeper.picture = partial(picture_of, self.form)
         self.recovering = Recovering(self.program, self.filing, self)
         self.keyboard = Keyboard(self.program, self.form, self.flat, self.rehover)
         self._connect()
@@ -123,16 +125,18 @@ class Window(QMainWindow):
         self.looking.ready.connect(self.showing.redraw)
         self.form.ready = self.showing.ready
         self.form.acted.connect(lambda: self.panel.desk.refill_wanted.emit("tool") if program.tool.id == "gauge" else None)
-        for view in (self.form, self.flat):
-            view.refused.connect(self.say)
-            view.broke.connect(self.say)
-            view.menu_wanted.connect(lambda at: stage_menu(self, program, at))
-            view.chip_toggled.connect(lambda name: program.show(program.display.toggled(name)))
         self._keep_timer = QTimer(self, interval=max(self.settings.autosave_seconds, 5) * 1000)
         self._keep_timer.timeout.connect(self.keeper.keep)
         self._keep_timer.start()
         self._hover_timer = QTimer(self, interval=20, singleShot=True)
         self._hover_timer.timeout.connect(self.rehover)
+        for view in (self.form, self.flat):
+            view.refused.connect(self.say)
+            view.broke.connect(self.say)
+            view.menu_wanted.connect(lambda at: stage_menu(self, program, at))
+            view.chip_toggled.connect(lambda name: program.show(program.display.toggled(name)))
+            for changed in (view.camera_changed, view.acted):
+                changed.connect(self._hover_timer.start)
         for key, command in chords(program.commands):
             QShortcut(QKeySequence(key), self).activated.connect(lambda c=command: program.run(c))
         QShortcut(QKeySequence("Ctrl+K"), self).activated.connect(self.open_search)
@@ -152,6 +156,7 @@ class Window(QMainWindow):
             for view in (self.form, self.flat):
                 view.tool = program.tool
                 view.refresh_ghost()
+            self._hover_timer.start()
         if name == "work":
             task = program.tasks.running
             self.strip.show_progress(0.0 if task is not None else None, task.name if task is not None else "")
@@ -240,7 +245,7 @@ class Window(QMainWindow):
             if mesh.uv is not None:
                 self.flat.frame_uv(mesh.uv[corners])
             return
-        self.form.frame_points(whole_points(state))
+        self.form.frame_points(whole_points(state), True)
         self.flat.frame_sheet()
 
     def _frame_places(self, places: Any) -> None:

@@ -24,12 +24,14 @@ class Settings:
     brush: float = 60.0
     strength: float = 0.5
     night: bool = False
-    autosave_seconds: int = 60
+    autosave_seconds: int = 50
     recent: list[str] = field(default_factory=list)
     splitters: dict[str, list[int]] = field(default_factory=dict)
     folded: list[str] = field(default_factory=list)
     values: dict[str, dict[str, object]] = field(default_factory=dict)
     """What stages are set to where that differs from the usual (commands/values.py)."""
+    passed_over: list[str] = field(default_factory=list, compare=False)
+    """What of the file made no sense and is as usual, to be told once; never written."""
 
     def remember(self, path: str, most: int = 10) -> None:
         """Put a file at the head of the recent ones."""
@@ -50,23 +52,33 @@ def state_dir() -> Path:
 
 def load_settings() -> Settings:
     """Settings from disk; the defaults when there is no file or it cannot be understood."""
+    file = config_dir() / "settings.json"
     try:
-        data = json.loads((config_dir() / "settings.json").read_text())
-    except (OSError, ValueError):
+        data = json.loads(file.read_text())
+    except FileNotFoundError:
         return Settings()
-    return from_dict(data) if isinstance(data, dict) else Settings()
+    except (OSError, ValueError, RecursionError):
+        data = None
+    if isinstance(data, dict):
+        return from_dict(data)
+    # Somebody may have set much in it: it is kept aside, since the next save would write over it.
+    with contextlib.suppress(OSError):
+        file.replace(file.with_suffix(".unreadable"))
+    return Settings(passed_over=["all of them"])
 
 
 def from_dict(data: dict[str, Any]) -> Settings:
     """Settings from plain values, each only where its kind and range fit."""
     out = Settings()
     for entry in dataclasses.fields(Settings):
-        if entry.name in data and entry.name != "version":
+        if entry.name in data and entry.name not in ("version", "passed_over"):
             default, value = getattr(out, entry.name), data[entry.name]
             if isinstance(default, float) and isinstance(value, int) and not isinstance(value, bool):
                 value = float(value)
             if type(value) is type(default) and _FITS.get(entry.name, _any)(value):
                 setattr(out, entry.name, value)
+            else:
+                out.passed_over.append(entry.name.replace("_", " "))
     return out
 
 
@@ -103,6 +115,7 @@ def save_settings(settings: Settings) -> None:
     """Write only what differs from the defaults; a full disk or a read-only home is no disaster."""
     default = Settings()
     data = {k: v for k, v in dataclasses.asdict(settings).items() if v != getattr(default, k) or k == "version"}
+    data.pop("passed_over", None)
     with contextlib.suppress(OSError):
         folder = config_dir()
         folder.mkdir(parents=True, exist_ok=True)

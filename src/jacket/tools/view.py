@@ -11,6 +11,10 @@ from numpy.typing import NDArray
 Floats = NDArray[np.float64]
 
 
+NEAREST, FARTHEST = 1e-4, 300.0
+"""Least and greatest distance of the eye, in radii of all there is."""
+
+
 @dataclass(frozen=True, eq=False)
 class FormCamera:
     """Looks at `target` from `distance` along angles in degrees; `width` × `height` in pixels.
@@ -26,6 +30,8 @@ class FormCamera:
     opening: float = 35.0
     width: int = 800
     height: int = 600
+    size: float = 1.0
+    """Radius of all there is: how near and how far one can go follows from it."""
 
     @cached_property
     def rotation(self) -> Floats:
@@ -101,19 +107,21 @@ class FormCamera:
 
     def neared(self, steps: float, toward: Floats | None = None) -> FormCamera:
         """Nearer by wheel steps, at the place under the pointer where one is given."""
-        factor = 0.87**steps
+        low, high = min(NEAREST * self.size, self.distance), max(FARTHEST * self.size, self.distance)
+        distance = float(np.clip(self.distance * 0.87 ** float(np.clip(steps, -100, 100)), low, high))
         target = self.target
         if toward is not None:
-            target = toward + (self.target - toward) * factor
-        return replace(self, distance=float(np.clip(self.distance * factor, 1e-6, 1e9)), target=target)
+            target = toward + (self.target - toward) * (distance / self.distance)
+        return replace(self, distance=distance, target=target)
 
-    def framing(self, points: Floats) -> FormCamera:
-        """Moved so that the points fill the view."""
+    def framing(self, points: Floats, whole: bool = False) -> FormCamera:
+        """Moved so that the points fill the view; `whole` where they are all there is."""
         if len(points) == 0:
             return self
         low, high = points.min(axis=0), points.max(axis=0)
         radius = max(float(np.linalg.norm(points - (low + high) / 2, axis=1).max()), 1e-6)
-        return replace(self, target=(low + high) / 2, distance=radius / np.sin(np.radians(self.opening) / 2) * 1.02)
+        distance = radius / np.sin(np.radians(self.opening) / 2) * 1.02
+        return replace(self, target=(low + high) / 2, distance=distance, size=radius if whole else max(radius, self.size))
 
 
 @dataclass(frozen=True, eq=False)

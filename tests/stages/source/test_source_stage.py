@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+from collections.abc import Iterator
 from dataclasses import replace
 from pathlib import Path
 
@@ -28,21 +29,21 @@ from jacket.qt.app import settle
 from jacket.qt.fields import NumberField, evaluate
 from jacket.qt.window import Window
 from jacket.settings import Settings
-from tests.conftest import cube, icosphere, torus
+from tests.conftest import cube, gone, icosphere, torus
 from tests.core.source.test_mend import cap_removed, joined, triangles
 from tests.host import put
 
 
 @pytest.fixture
-def window(qtbot) -> Window:  # type: ignore[no-untyped-def]
+def window(qtbot) -> Iterator[Window]:  # type: ignore[no-untyped-def]
     """A window in the Source stage, the bench empty."""
     made = Window(Document(), Settings())
-    qtbot.addWidget(made)
     made.show()
     qtbot.waitExposed(made)
     made.show_stage("source")
     made.filing.ask_to_leave = lambda: __import__("PySide6.QtWidgets").QtWidgets.QMessageBox.StandardButton.Discard  # type: ignore[method-assign]
-    return made
+    yield made
+    gone(made)
 
 
 def with_source(window: Window, mesh: PolyMesh, name: str = "thing", path: str = "") -> None:
@@ -515,8 +516,8 @@ def test_prepare_mends_and_places(tmp_path: Path, capsys) -> None:  # type: igno
     assert "no flat part" in text or read_mesh(tmp_path / "few.ply").n_faces <= 820
     for words, said in (
         (["--close-holes", "wide"], "no sense"),
-        (["--keep", "0"], "number of parts"),
-        (["--scale", "-1"], "a scale"),
+        (["--keep", "0"], "--keep: 0 is out of range"),
+        (["--scale", "-1"], "--scale: -1 is out of range"),
     ):
         code, text = run(capsys, "prepare", tmp_path / "scan.ply", tmp_path / "x.ply", *words)
         assert code == 2 and said in text.lower() and not (tmp_path / "x.ply").exists()

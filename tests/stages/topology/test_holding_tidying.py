@@ -481,7 +481,9 @@ def test_copies_round_an_axis_are_welded() -> None:
     mesh = document.require_jacket().mesh
     assert (mesh.n_faces, mesh.n_points) == (4, 8) and len(mesh.topology.border_loops) == 2
     with pytest.raises(JacketError, match="between 2"):
-        bench.run("radial-layer", copies=1)
+        layers.radial_layers(document, 1, 1, np.zeros(3))
+    bench.set(copies=1)
+    assert "choose 2 to 360" in bench.said[-1] and bench.values(TopologyValues).copies == 4
     with pytest.raises(JacketError, match="share a name"):
         layers.rename_layers(document, [document.state.active] * 2, "same")
     with pytest.raises(JacketError, match="gone"):

@@ -136,8 +136,8 @@ class FormView(GlView):
         near = min((h for h in hits if h is not None), key=lambda h: h.distance, default=None)
         return near.position if near is not None else None
 
-    def frame_points(self, points: Any) -> None:
-        """Move the camera so that points fill the view."""
+    def frame_points(self, points: Any, whole: bool = False) -> None:
+        """Move the camera so that points fill the view; `whole` where they are all there is."""
         if len(points):
-            self.camera = self.camera.framing(points)
+            self.camera = self.camera.framing(points, whole)
             self._camera_moved()

@@ -11,6 +11,7 @@ import numpy as np
 from PySide6.QtCore import QPointF, Qt, QTimer, Signal
 from PySide6.QtGui import QCursor, QMouseEvent, QTabletEvent, QWheelEvent
 from PySide6.QtOpenGLWidgets import QOpenGLWidget
+from PySide6.QtWidgets import QApplication
 
 from jacket.commands.display import Display
 from jacket.errors import JacketError
@@ -236,6 +237,11 @@ class GlView(QOpenGLWidget):
         if not self._hover_timer.isActive():
             self._hover_timer.start()
 
+    @property
+    def dragged(self) -> bool:
+        """Whether a button is down in this view."""
+        return bool(self._drag)
+
     def drop_drag(self) -> None:
         """Forget the drag that goes on: another document takes the place of the one it was about."""
         self._drag = ""
@@ -298,7 +304,7 @@ class GlView(QOpenGLWidget):
         if self.overlay.pointer.x() < 0 and not self.rect().contains(at.toPoint()):
             return None
         use = self.overlay.pointer if self.overlay.pointer.x() >= 0 else at
-        return self.pointer(use, Qt.KeyboardModifier.NoModifier)
+        return self.pointer(use, QApplication.queryKeyboardModifiers())
 
     def act(self, action: Callable[[], None]) -> None:
         """Run a tool's action with this view's guard, for keys pressed over it."""

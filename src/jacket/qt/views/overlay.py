@@ -46,7 +46,8 @@ class Overlay(QWidget):
         if len(ghost.screen):
             self._dashes(painter, ghost.screen)
         if len(ghost.marks):
-            for x, y in self.project(ghost.marks)[:, :2]:
+            at = self.project(ghost.marks)[:, :2]
+            for x, y in at[np.isfinite(at).all(axis=1)]:
                 painter.setBrush(Qt.BrushStyle.NoBrush)
                 painter.setPen(QPen(QColor(20, 22, 26, 170), 3.4))
                 painter.drawEllipse(QPointF(x, y), 6, 6)

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from jacket.core.layout.pack import PackSettings
+from jacket.commands.values import chosen
+from jacket.core.layout.pack import TURNS, PackSettings
 
 
 @dataclass
@@ -13,7 +14,7 @@ class LayoutValues:
     spread  whether packing shares islands out among the sheets anew
     """
 
-    turn: str = "free"
+    turn: str = chosen("free", *TURNS)
     spread: bool = False
 
     def packing(self) -> PackSettings:

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from jacket.commands.values import chosen, ranged
+from jacket.core.source.placing import UNITS, UP_AXES
 from jacket.jobs.mend import MendSettings
 
 
@@ -14,16 +16,16 @@ class SourceValues:
     shown_unit         in what sizes are shown: "u", "m", "cm", "mm" or "in"
     """
 
-    keep: int = 1
-    hole: float = 0.0
-    weld: float = 0.0
-    rounds: int = 4
-    noise_sharp: float = 45.0
-    reduce: int = 500_000
-    factor: float = 1.0
-    unit: str = "centimetres"
-    up: str = "z"
-    shown_unit: str = "u"
+    keep: int = ranged(1, 1, 1e9)
+    hole: float = ranged(0.0, 0, 1e12)
+    weld: float = ranged(0.0, 0, 1e12)
+    rounds: int = ranged(4, 1, 1000)
+    noise_sharp: float = ranged(45.0, 0, 180)
+    reduce: int = ranged(500_000, 4, 1e9)
+    factor: float = ranged(1.0, 1e-9, 1e9)
+    unit: str = chosen("centimetres", *sorted(UNITS))
+    up: str = chosen("z", *UP_AXES)
+    shown_unit: str = chosen("u", "u", "m", "cm", "mm", "in")
 
     def mending(self) -> MendSettings:
         """The settings of mending as the job takes them."""

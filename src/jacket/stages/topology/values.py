@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from jacket.commands.values import chosen, ranged
+from jacket.core.mesh.choosing import LIKENESS
 from jacket.core.quads.settings import AutoSettings
 from jacket.document.state import State
 from jacket.jobs.remesh import RemeshSettings
@@ -17,27 +19,27 @@ class TopologyValues:
     copies, copy_axis                                               how a layer is repeated
     """
 
-    aim: str = "number"
-    quads: int = 2000
-    edge: float = 0.05
-    gap: float = 0.5
-    sharp: float = 38.0
-    shortest: float = 8.0
-    form: float = 60.0
+    aim: str = chosen("number", "number", "edge", "gap")
+    quads: int = ranged(2000, 12, 500_000)
+    edge: float = ranged(0.05, 1e-12, 1e12)
+    gap: float = ranged(0.5, 1e-4, 50)
+    sharp: float = ranged(38.0, 1, 180)
+    shortest: float = ranged(8.0, 0, 1e6)
+    form: float = ranged(60.0, 0, 100)
     across: bool = False
     skin: bool = True
-    level_axis: str = "y"
+    level_axis: str = chosen("y", *"xyz")
     tidy_even: bool = False
     tidy_stay: bool = True
-    merge_distance: float = 0.0
-    idle_angle: float = 2.0
-    nth: int = 2
-    nth_offset: int = 0
-    similar_by: str = "length"
-    similar_slack: float = 10.0
-    sharp_weight: float = 10.0
-    copies: int = 6
-    copy_axis: str = "y"
+    merge_distance: float = ranged(0.0, 0, 1e12)
+    idle_angle: float = ranged(2.0, 0, 180)
+    nth: int = ranged(2, 1, 1000)
+    nth_offset: int = ranged(0, 0, 1000)
+    similar_by: str = chosen("length", *LIKENESS)
+    similar_slack: float = ranged(10.0, 0, 1000)
+    sharp_weight: float = ranged(10.0, 0, 1e6)
+    copies: int = ranged(6, 2, 360)
+    copy_axis: str = chosen("y", *"xyz")
 
     def remeshing(self, state: State) -> RemeshSettings:
         """What a trial is made with: the card's numbers, the mirror, the guides and the painted density."""
