@@ -134,7 +134,13 @@ def edges_dissolved(mesh: PolyMesh, edges: Ints, thin: bool = True) -> Edited:
     touched = np.union1d(touched, np.unique(mesh.face_of_corner[drop[mesh.corners]]))
     point_to = np.where(drop, -1, np.cumsum(~drop) - 1)
     moved = [Row([int(point_to[p]) for p in r[0]], r[1], r[2]) for r in rows]
-    return _with_rows(mesh, mesh.points[~drop], point_to, touched, moved)
+    return _sound(mesh, _with_rows(mesh, mesh.points[~drop], point_to, touched, moved))
+
+
+def _sound(mesh: PolyMesh, edited: Edited) -> Edited:
+    if len(edited.mesh.topology.nonmanifold_edges) > len(mesh.topology.nonmanifold_edges):
+        raise EditRefused("This would give an edge a third face; nothing was changed.")
+    return edited
 
 
 def _joined_faces(mesh: PolyMesh, gone: Bools) -> Ints:
@@ -234,4 +240,4 @@ def edge_turned(mesh: PolyMesh, edge: int) -> Edited:
     first = Row([ring[1], ring[2], ring[3], ring[4]], [row[1], row[2], row[3], row[4]], f)
     second = Row([ring[4], ring[5], ring[0], ring[1]], [row[4], row[5], row[0], row[1]], g)
     point_to = np.arange(mesh.n_points)
-    return _with_rows(mesh, mesh.points, point_to, np.array([f, g]), [first, second])
+    return _sound(mesh, _with_rows(mesh, mesh.points, point_to, np.array([f, g]), [first, second]))

@@ -2,14 +2,19 @@
 
 from __future__ import annotations
 
+import contextlib
+
 import numpy as np
+from numpy.typing import NDArray
 
 from jacket.core.derive import surface_of
 from jacket.core.fit.lifted import lifted_points, settled, with_lifted
 from jacket.core.fit.shift import FALLOFFS, Shift, falloff, shifted, step_weights
+from jacket.core.fit.tidy import levelled
 from jacket.core.mesh.choosing import as_kind
 from jacket.core.mesh.geometry import point_normals
 from jacket.core.mesh.polymesh import Floats, Ints, PolyMesh
+from jacket.core.space.bvh import Bvh
 from jacket.core.strokes.path import normals_at
 from jacket.document.document import Document
 from jacket.document.state import State
@@ -38,31 +43,41 @@ def held_points(state: State) -> Ints:
 def moved_mesh(document: Document, base: PolyMesh, points: Floats, touched: Ints, stay: bool) -> PolyMesh:
     """A mesh with points elsewhere. Where they have to `stay` on the source they are laid back onto it, lifted ones
     excepted; else those that left it count as lifted from now on. Mirrored points follow."""
-    state = document.state
+    source = document.state.source
+    surface = surface_of(source.mesh) if source is not None and len(touched) else None
     mesh = base.with_points(points)
-    source = state.source
-    if source is not None and len(touched):
-        surface = surface_of(source.mesh)
-        if stay:
-            mesh = settled(mesh, surface, touched)
-        else:
-            off = surface.closest(points[touched])[2] > 1e-7 * source.mesh.diagonal
-            mesh = with_lifted(with_lifted(mesh, touched, False), touched[off])
-    axis = state.mirror
-    if not axis:
+    if stay and surface is not None:
+        mesh = settled(mesh, surface, touched)
+    changed = touched
+    if document.state.mirror:
+        mesh, changed = _mirrored(mesh, partners(base, document.state.mirror), touched, document.state.mirror,
+                                  surface if stay else None)  # fmt: skip
+    if stay or surface is None or source is None:
         return mesh
-    table = partners(base, axis)
+    off = surface.closest(mesh.points[changed])[2] > 1e-7 * source.mesh.diagonal
+    return with_lifted(with_lifted(mesh, changed, False), changed[off])
+
+
+def _mirrored(
+    mesh: PolyMesh, table: NDArray[np.signedinteger], touched: Ints, axis: str, surface: Bvh | None
+) -> tuple[PolyMesh, Ints]:
+    """The mesh with the partners of moved points moved alike, and all that moved. Points in the mirror plane stay in it,
+    those that are not lifted on the curve in which it cuts a surface that is given."""
     out = mesh.points.copy()
     own = set(touched.tolist())
     on = touched[table[touched] == touched]
     out[on] = on_plane(out[on], axis)
+    up = lifted_points(mesh)
+    low = on[~up[on]]
+    if surface is not None and len(low):
+        with contextlib.suppress(EditRefused):  # the plane misses the source
+            out = levelled(out, low, "xyz".index(axis), 0.0, surface)
     for p in touched.tolist():
         q = int(table[p])
         if q >= 0 and q != p and not (q in own and q < p):
             out[q] = reflected(out[p], axis)
-    up = lifted_points(mesh)
     pairs = touched[table[touched] >= 0]
-    return with_lifted(mesh.with_points(out), table[pairs][up[pairs]])
+    return with_lifted(mesh.with_points(out), table[pairs][up[pairs]]), np.union1d(touched, table[pairs]).astype(np.int32)
 
 
 class Move(Tool):
