@@ -104,6 +104,7 @@ class Monkey:
         filing.ask_name = lambda: str(self.folder / f"saved{rng.integers(2)}.jacket")  # type: ignore[method-assign]
         window.ask_text = lambda title, label, text: str(rng.choice(["", text, "a*b#", "x" * 60, "ä"]))  # type: ignore[method-assign]
         names = ([str(self.folder / "other.ply")], "")
+        self._dialogs = {n: getattr(QFileDialog, n) for n in ("getOpenFileNames", "getOpenFileName", "getExistingDirectory")}
         QFileDialog.getOpenFileNames = staticmethod(lambda *a, **k: names)  # type: ignore[assignment, method-assign]
         QFileDialog.getOpenFileName = staticmethod(lambda *a, **k: (str(self.folder / "kept.jacket"), ""))  # type: ignore[assignment, method-assign]
         QFileDialog.getExistingDirectory = staticmethod(lambda *a, **k: str(self.folder / "out"))  # type: ignore[assignment, method-assign]
@@ -438,6 +439,8 @@ class Monkey:
         window.document.listeners.clear()
         window.deleteLater()
         QCoreApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete.value)
+        for name, dialog in self._dialogs.items():
+            setattr(QFileDialog, name, dialog)
         self.listening.close()
 
 

@@ -7,8 +7,10 @@ import pytest
 
 from jacket.core.mesh.edits import points_moved
 from jacket.core.mesh.polymesh import PolyMesh
+from jacket.core.quads.steering import Guide, Paint
 from jacket.document.document import Document
 from jacket.document.edits import layers, sheets, uvs, view
+from jacket.document.edits import sources as source_steps
 from jacket.document.edits.sources import layers_over, take_new_source
 from jacket.document.history import WARM, History, arrays_of
 from jacket.document.state import Held, JacketObject, SourceObject, State
@@ -169,3 +171,31 @@ def test_listeners_hear_what_changed() -> None:
     assert not document.dirty
     with pytest.raises(JacketError, match="no jacket"):
         Document().require_jacket()
+
+
+def test_a_new_step_forgets_what_was_undone_in_every_way_to_make_one() -> None:
+    def begun() -> Document:
+        document = Document(State((), (JacketObject(1, "j", cube()),), active=1, next_id=2))
+        document.edit_jacket("first", points_moved(cube(), [0], [[9.0, 0, 0]]))
+        assert document.undo() == "first"
+        return document
+
+    by_apply, by_gesture, by_transaction = begun(), begun(), begun()
+    by_apply.edit_jacket("second", points_moved(cube(), [1], [[9.0, 0, 0]]))
+    by_gesture.begin("second")
+    by_gesture.edit_jacket("second", points_moved(cube(), [1], [[9.0, 0, 0]]))
+    by_gesture.commit()
+    with by_transaction.transaction("second"):
+        by_transaction.edit_jacket("second", points_moved(cube(), [1], [[9.0, 0, 0]]))
+    for document in (by_apply, by_gesture, by_transaction):
+        assert document.redo() is None and document.last_step == "second"
+
+
+def test_guides_and_painted_density_go_where_the_source_goes() -> None:
+    state = State((SourceObject(1, "s", icosphere(1)),), guides=(Guide(np.eye(3), True, False),), paint=Paint(np.eye(3), np.ones(3)), next_id=2)
+    document = Document(state)
+    matrix = np.array([[0, -2.0, 0, 5], [2, 0, 0, 6], [0, 0, 2, 7], [0, 0, 0, 1]])
+    source_steps.place_source(document, "place", 1, matrix)
+    wanted = np.array([[5.0, 8, 7], [3, 6, 7], [5, 6, 9]])
+    assert np.allclose(document.state.guides[0].points, wanted)
+    assert document.state.paint is not None and np.allclose(document.state.paint.places, wanted)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 import pytest
 
-from jacket.core.checks.topology import uncovered
+from jacket.core.checks.topology import odd_poles, uncovered
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.document.state import JacketObject, SourceObject, State
 from jacket.stages.topology.spec import checks
@@ -37,3 +37,12 @@ def test_layers_that_are_shown_cover_together(shown: bool, level: str) -> None:
                   (JacketObject(2, "a", half(0)), JacketObject(3, "b", half(5), visible=shown)), active=2, next_id=4)  # fmt: skip
     found = {c.id: c for c in checks(state)}
     assert found["uncovered"].level == level and np.isfinite(found["uncovered"].number)
+
+
+def test_a_pole_of_five_is_normal_one_of_six_is_looked_at_one_of_two_is_wrong() -> None:
+    for count, level in ((5, "good"), (6, "look"), (2, "wrong")):
+        angle = np.arange(2 * count) * np.pi / count
+        points = np.concatenate([np.zeros((1, 3)), np.stack([np.cos(angle), np.sin(angle), 0 * angle], axis=1)])
+        quads = [[0, 1 + 2 * k, 2 + 2 * k, 1 + (2 * k + 2) % (2 * count)] for k in range(count)]
+        check = odd_poles(PolyMesh.from_faces(points, quads))
+        assert (check.level, check.offenders.tolist()) == (level, [0])

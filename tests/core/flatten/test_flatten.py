@@ -161,3 +161,20 @@ def test_both_diagonals_make_results_independent_of_the_first_corner() -> None:
     assert one == pytest.approx(two, rel=1e-4)
     chart = charts_of(bent)[0]
     assert signed_areas(conformal(chart), chart.triangles).min() > 0
+
+
+def test_borders_that_cross_are_found_as_shapely_finds_them() -> None:
+    """Random outlines, concave ones among them; a fan of triangles round a middle carries each."""
+    rng = np.random.default_rng(8)
+    seen = [0, 0]
+    for _ in range(120):
+        n = int(rng.integers(5, 12))
+        angle = np.sort(rng.random(n)) * 2 * np.pi + rng.normal(scale=0.25, size=n)
+        ring = np.stack([np.cos(angle), np.sin(angle)], axis=1) * rng.uniform(0.2, 1, (n, 1))
+        mesh = PolyMesh.from_faces(np.concatenate([np.c_[ring, np.zeros(n)], np.zeros((1, 3))]), [[k, (k + 1) % n, n] for k in range(n)])
+        chart = charts_of(mesh)[0]
+        uv = chart.mesh.points[:, :2]
+        crosses = not shapely.LinearRing(uv[chart.border[0]]).is_simple
+        assert border_crosses(chart, uv) == crosses
+        seen[crosses] += 1
+    assert min(seen) > 20

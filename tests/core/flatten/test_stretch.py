@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 import pytest
 
-from jacket.core.flatten.stretch import measure_stretch, singular_values
+from jacket.core.flatten.stretch import face_stretch, measure_stretch, singular_values
 from jacket.core.uv.chart import charts_of
 from tests.conftest import grid
 
@@ -20,3 +20,20 @@ def test_singular_values_of_a_known_stretch() -> None:
     chart = charts_of(sheet)[0]
     flipped = chart.mesh.points[:, :2] * [-1, 1]
     assert (singular_values(chart, flipped)[:, 1] < 0).all()
+
+
+def test_l2_stretch_of_a_map_that_is_not_symmetric() -> None:
+    """Sander, Snyder, Gortler and Hoppe (2001): root mean square, over the surface, of the singular values of the map from
+    the sheet to it. Two unit quads, one squeezed to half its width and one stretched to three halves, the area kept."""
+    pair = grid(2, 1)
+    x = np.array([0.0, 0.5, 2.0])[np.rint(pair.points[pair.corners][:, 0]).astype(int)]
+    figures = measure_stretch(pair, np.stack([x, pair.points[pair.corners][:, 1]], axis=1))
+    squares = [((1 / 0.5) ** 2 + 1) / 2, ((1 / 1.5) ** 2 + 1) / 2]
+    assert figures.l2 == pytest.approx(np.sqrt(np.mean(squares))) and figures.l2 != pytest.approx(np.sqrt((0.5**2 + 1.5**2 + 2) / 4))
+
+
+def test_what_is_larger_on_the_sheet_counts_as_stretched() -> None:
+    pair = grid(2, 1)
+    x = np.array([0.0, 0.5, 2.0])[np.rint(pair.points[pair.corners][:, 0]).astype(int)]
+    squeezed, stretched = face_stretch(pair, np.stack([x, pair.points[pair.corners][:, 1]], axis=1))
+    assert squeezed == pytest.approx(-1.0) and stretched == pytest.approx(np.log2(1.5))

@@ -10,7 +10,7 @@ from shapely.ops import unary_union
 from jacket.core.checks.layout import layout_checks
 from jacket.core.flatten.unwrap import unwrap
 from jacket.core.layout.margins import least_margin
-from jacket.core.layout.pack import PackSettings, pack
+from jacket.core.layout.pack import PackSettings, _box_angle, pack
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.quads.subdivide import split_to_quads
 from jacket.core.seams.cuts import (
@@ -78,3 +78,29 @@ def test_packing_refuses_well() -> None:
         pack(Islands.of(flat, (Sheet(width=64, height=64, margin=40),)))
     with pytest.raises(MeshError, match="out of range"):
         pack(Islands.of(flat, (Sheet(width=2, height=2),)))
+
+
+def test_the_smallest_box_of_a_turned_rectangle_lies_along_the_axes() -> None:
+    """Freeman and Shapira (1975): of a rectangle it is itself, however it is turned."""
+    corners = np.array([[0, 0], [3, 0], [3, 1], [0, 1.0]])
+    for turn in np.linspace(0.1, 3.0, 7):
+        c, s = np.cos(turn), np.sin(turn)
+        at = corners @ np.array([[c, s], [-s, c]])
+        angle = _box_angle(at)
+        c, s = np.cos(angle), np.sin(angle)
+        assert np.prod(np.ptp(at @ np.array([[c, -s], [s, c]]).T, axis=0)) == pytest.approx(3.0)
+
+
+def test_the_margin_is_kept_and_not_wasted() -> None:
+    """Sixteen squares: the least distance is what was asked for and no more than a few pixels above it."""
+    tiles = PolyMesh.from_faces(*_apart(16))
+    for margin in (4.0, 16.0):
+        done = pack(Islands.of(tiles.with_uv(tiles.points[tiles.corners][:, :2] / 40), sheets_of(512, margin=margin)), PackSettings("none"))
+        least = least_margin(Islands.of(tiles.with_uv(done.uv), sheets_of(512, margin=margin)))
+        assert margin <= least.pixels <= margin + 4
+
+
+def _apart(count: int) -> tuple[np.ndarray, np.ndarray]:
+    at = np.array([[2.0 * (k % 4), 2.0 * (k // 4), 0] for k in range(count)])
+    square = np.array([[0, 0, 0], [1, 0, 0], [1, 1, 0], [0, 1, 0.0]])
+    return (at[:, None] + square).reshape(-1, 3), np.arange(4 * count).reshape(-1, 4)

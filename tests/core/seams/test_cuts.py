@@ -48,3 +48,14 @@ def test_uv_cuts_are_read_back() -> None:
     flat, _ = unwrap(mesh)
     packed = flat.with_uv(pack(Islands.of(flat, sheets_of(256, margin=4))).uv)
     assert np.array_equal(uv_border_pairs(packed, packed.uv), packed.cuts)
+
+
+def test_a_cut_that_gapes_at_one_end_only_is_a_cut() -> None:
+    """Two faces beside each other that meet on the sheet at one point and stand apart at the other, like a V, either way."""
+    pair = grid(2, 1)
+    for end in (1, 4):
+        uv = pair.points[pair.corners][:, :2] / 4
+        right = np.flatnonzero((pair.face_of_corner == 1) & (pair.corners == end))
+        uv[right] += [0.05, 0]
+        assert uv_border_pairs(pair, uv).tolist() == [[1, 4]]
+    assert uv_border_pairs(pair, pair.points[pair.corners][:, :2] / 4).tolist() == []

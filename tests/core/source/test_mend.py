@@ -451,3 +451,25 @@ def test_lifted_points_keep_their_distance() -> None:
     )
     radius = np.linalg.norm(done.mesh.points, axis=1)
     assert radius[5] == pytest.approx(1.3, abs=0.03) and np.abs(np.delete(radius, 5) - 1.1).max() < 0.02
+
+
+def test_reducing_a_thin_tube_never_pinches_it() -> None:
+    """The link condition (Dey, Edelsbrunner, Guha and Nekhayev, "Topology preserving edge contraction", 1999): down to as
+    few triangles as can be, an open tube keeps its two borders and is manifold."""
+    n, m = 3, 60
+    u = np.arange(n) * 2 * np.pi / n
+    points = np.array([[0.05 * np.cos(a), 0.05 * np.sin(a), z] for z in np.linspace(0, 1, m) for a in u])
+    quads = [[i * n + j, i * n + (j + 1) % n, (i + 1) * n + (j + 1) % n, (i + 1) * n + j] for i in range(m - 1) for j in range(n)]
+    tube = PolyMesh.from_faces(points, quads)
+    for wanted in (60, 20, 6, 4):
+        few = reduced(tube, wanted).mesh
+        assert len(few.topology.nonmanifold_edges) == 0 and len(few.topology.border_loops) == 2
+        assert igl.euler_characteristic(few.triangle_points.astype(np.int64)) == 0
+
+
+def test_of_points_in_one_place_the_first_keeps_what_hangs_on_it() -> None:
+    two = put_together(cube(), np.arange(6))
+    doubled = PolyMesh.from_faces(np.concatenate([two.points, two.points]), np.concatenate([two.corners.reshape(-1, 4), two.corners.reshape(-1, 4)[:1] + 8]),
+                                  point_data={"colour": np.arange(64, dtype=np.uint8).reshape(16, 4)})  # fmt: skip
+    joined_mesh = mend.points_joined(doubled)
+    assert joined_mesh.n_points == 8 and np.array_equal(joined_mesh.point_data["colour"], np.arange(32).reshape(8, 4))

@@ -68,3 +68,14 @@ def test_samples_are_uniform_by_area() -> None:
     assert np.abs(np.array(on) / 2000 - 1).max() < 0.02
     shifted = Bvh.build(box.points + [0, 0, 0.1], box.triangle_points)
     assert 0 < gap(box.points, box.triangle_points, shifted, 1.0, 5000).largest <= 10.0 + 1e-9
+
+
+def test_a_bound_that_is_too_small_changes_nothing() -> None:
+    """Where the surface lies farther off than was thought the search is made again; against libigl."""
+    ball = icosphere(3)
+    surface = Bvh.build(ball.points, ball.triangle_points)
+    queries = np.random.default_rng(3).normal(size=(200, 3)) * 3
+    square, _, places = igl.point_mesh_squared_distance(queries, ball.points, ball.triangle_points.astype(np.int64))
+    for within in (1e-9, 0.1, 1.0, 50.0):
+        found, _, far = surface.closest(queries, np.full(200, within))
+        assert np.allclose(far, np.sqrt(square), atol=1e-12) and np.abs(found - places).max() < 1e-9

@@ -191,3 +191,23 @@ def _whole(name: str) -> bytes:
                 else trimesh.creation.box().export(file_type="obj").encode()
             )
     return _files[name]
+
+
+def test_glb_has_the_very_texture_place_of_every_point(tmp_path: Path) -> None:
+    """Section 3.7.2.1 (Meshes, overview of attributes): u to the right, v downwards from the upper left. Read off the file
+    by hand, point by point."""
+    sheet = grid(3, 2)
+    sheet = sheet.with_uv(sheet.points[sheet.corners][:, :2] / [4, 5] + 0.1)
+    write_mesh(sheet, tmp_path / "a.glb")
+    data = (tmp_path / "a.glb").read_bytes()
+    size = int.from_bytes(data[12:16], "little")
+    table, blob = json.loads(data[20 : 20 + size]), data[28 + size :]
+
+    def values(name: str, wide: int) -> np.ndarray:
+        accessor = table["accessors"][table["meshes"][0]["primitives"][0]["attributes"][name]]
+        view = table["bufferViews"][accessor["bufferView"]]
+        return np.frombuffer(blob, "<f4", accessor["count"] * wide, view.get("byteOffset", 0)).reshape(-1, wide)
+
+    places, uv = values("POSITION", 3), values("TEXCOORD_0", 2)
+    wanted = places[:, :2] / [4, 5] + 0.1
+    assert np.abs(uv - np.stack([wanted[:, 0], 1 - wanted[:, 1]], axis=1)).max() < 1e-6

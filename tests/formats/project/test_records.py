@@ -12,6 +12,7 @@ import pytest
 
 from jacket.core.fit.lifted import lifted_points
 from jacket.core.flatten.stretch import face_stretch
+from jacket.core.mesh.materials import Material
 from jacket.core.mesh.named import choice_names
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.seams.cuts import cut_edges
@@ -175,3 +176,19 @@ def test_words_where_numbers_belong_are_refused(tmp_path: Path) -> None:
     (tmp_path / "x.jacket").write_bytes(out.getvalue())
     with pytest.raises(FormatError, match=r"x\.jacket"):  # words where numbers belong: nothing here can be trusted
         load_project(tmp_path / "x.jacket")
+
+
+def test_a_label_one_past_its_table_is_left_out(tmp_path: Path) -> None:
+    mesh = grid(2).with_(face_data={"material": np.array([0, 0, 0, 1], np.int32)}, materials=(Material("a"), Material("b")))
+    save_project(State(jackets=(JacketObject(1, "j", mesh),), active=1, next_id=2), tmp_path / "a.jacket")
+    assert load_project(tmp_path / "a.jacket").jackets[0].mesh.face_data["material"].tolist() == [0, 0, 0, 1]
+    out = io.BytesIO()
+    with zipfile.ZipFile(tmp_path / "a.jacket") as good, zipfile.ZipFile(out, "w") as bad:
+        for name in good.namelist():
+            data = good.read(name)
+            if name.endswith("tables.json"):
+                tables = json.loads(data)
+                data = json.dumps({**tables, "materials": tables["materials"][:1]}).encode()
+            bad.writestr(name, data)
+    (tmp_path / "b.jacket").write_bytes(out.getvalue())
+    assert "material" not in load_project(tmp_path / "b.jacket").jackets[0].mesh.face_data

@@ -1,0 +1,111 @@
+"""Faults put into the code one by one, and whether the tests notice: `python -m bench faults`.
+
+Each is a small change of a copy of `src/`; the tests that should see it are run against that copy. A fault that is not
+noticed is a gap in the tests; one whose text is no longer there has to be put elsewhere.
+"""
+
+from __future__ import annotations
+
+import os
+import shutil
+import subprocess
+import sys
+import tempfile
+from dataclasses import dataclass
+from pathlib import Path
+
+ROOT = Path(__file__).resolve().parent.parent
+
+
+@dataclass(frozen=True)
+class Fault:
+    """A text in a file under src/jacket, what stands there instead, and the tests (a file, and words for -k)."""
+
+    file: str
+    old: str
+    new: str
+    tests: str
+    words: str = ""
+
+
+FAULTS = (
+    Fault("formats/mesh/glb.py", "np.stack([flat[:, 0], 1.0 - flat[:, 1]]", "np.stack([1.0 - flat[:, 0], 1.0 - flat[:, 1]]",
+          "tests/formats/mesh/test_registry.py", "glb"),
+    Fault("formats/mesh/numbers.py", "return p + (e + (value * low + rest * high))", "return p",
+          "tests/formats/mesh/test_registry.py", "numbers or bits"),
+    Fault("formats/mesh/obj.py", "rows = rows_of_text(mesh.points)", 'rows = ["%.9g %.9g %.9g" % tuple(r) for r in mesh.points.tolist()]',
+          "tests/formats/mesh/test_registry.py", "bits"),
+    Fault("formats/atomic.py", "os.fchmod(file.fileno(), mode)", "pass", "tests/formats/test_atomic.py"),
+    Fault("formats/atomic.py", "target = Path(os.path.realpath(path))", "target = path", "tests/formats/test_atomic.py"),
+    Fault("formats/project/container.py", "if kind.kind not in KINDS or not 0 <= info.file_size - length <= 4096", "if kind.kind not in KINDS",
+          "tests/formats", "damage or bombs or forged or refused"),
+    Fault("formats/project/records.py", "label.max() >= len(table)", "label.max() > len(table)", "tests/formats/project/test_records.py"),
+    Fault("document/history.py", "self.done.append(Step(name, before))\n        self.undone.clear()", "self.done.append(Step(name, before))",
+          "tests/document/test_document.py"),
+    Fault("document/edits/sources.py", "guides=tuple(replace(g, points=moved_places(g.points, matrix)) for g in s.guides),", "",
+          "tests/document/test_document.py"),
+    Fault("document/task.py", "if self.document.in_gesture:", "if False:", "tests/document/test_task.py"),
+    Fault("qt/checking.py", "if self.program.stage.id != stage or not self._holds(state):", "if self.program.stage.id != stage:",
+          "tests/qt/test_monkey.py", "what_was_found"),
+    Fault("qt/checking.py", "if not self._holds(self._looked_at) or program.document.in_gesture:", "if program.document.in_gesture:",
+          "tests/qt/test_monkey.py", "out_of_date"),
+    Fault("qt/window.py", "            self.form.drop_drag()\n", "", "tests/qt/test_monkey.py", "drag_ends"),
+    Fault("qt/window.py", "                changed.connect(self._hover_timer.start)\n", "                pass\n", "tests/qt/test_monkey.py", "ghost"),
+    Fault("qt/files/filing.py", "return only_passing(before, self.program.document.state) or self.may_leave()", "return True",
+          "tests/qt/files/test_saving.py", "loads"),
+    Fault("qt/files/keeping.py", "if not _held(file.with_suffix(\".lock\"))", "", "tests/qt/files/test_saving.py", "running"),
+    Fault("core/uv/sets.py", "~(np.maximum(here, there) <= slack)", "~(here <= slack)", "tests/core/seams/test_cuts.py"),
+    Fault("core/source/simplify.py", "        if not _link_is_safe(tris, alive, start, count, pool, a, b, mark, stamp):",
+          "        if False:", "tests/core/source/test_mend.py", "thin_tube"),
+    Fault("core/flatten/stretch.py", "(s1**-2 + s2**-2) / 2,", "(s1**2 + s2**2) / 2,", "tests/core/flatten/test_stretch.py"),
+    Fault("core/flatten/stretch.py", "np.log2(flat / real / mean[labels])", "-np.log2(flat / real / mean[labels])",
+          "tests/core/flatten/test_stretch.py"),
+    Fault("core/layout/pack.py", "return float(-angles[int(", "return float(angles[int(", "tests/core/layout/test_pack.py", "smallest_box"),
+    Fault("core/checks/topology.py", "(topology.valence[odd] > 5)", "(topology.valence[odd] > 6)", "tests/core/checks/test_topology.py"),
+    Fault("core/quads/base.py", "flip ^= inside_out(mesh, count, labels)[labels]", "pass", "tests/cli/test_hostile.py", "odd_meshes or hollow"),
+    Fault("core/source/health.py", "out[k] = not (around & (volumes[outer] > -volumes[k])).any()", "pass", "tests/cli/test_hostile.py", "hollow"),
+    Fault("core/mesh/rows.py", "    return _sound(mesh, _with_rows(mesh, mesh.points[~drop], point_to, touched, moved))",
+          "    return _with_rows(mesh, mesh.points[~drop], point_to, touched, moved)", "tests/stages/topology/test_gestures.py", "13"),
+    Fault("stages/topology/tools/moving.py", 'out = levelled(out, low, "xyz".index(axis), 0.0, surface)', "pass",
+          "tests/stages/topology/test_gestures.py", "21 or 6"),
+    Fault("core/mesh/cleaning.py", "good = np.delete(good, hit[np.unique(good[hit, 1], return_index=True)[1]], axis=0)",
+          "good = good[:0]", "tests/core/mesh/test_cleaning.py"),
+    Fault("cli/outputs.py", "if where in read and not force:", "if False:", "tests/cli/test_hostile.py", "writes_over"),
+    Fault("cli/numbers.py", "or not low <= value <= high", "or not low <= value", "tests/cli/test_hostile.py", "numbers"),
+    Fault("core/layout/pack.py", "    if len(closed):\n", "    if False:\n", "tests/core/layout/test_closed.py"),
+)  # fmt: skip
+
+
+def noticed(fault: Fault, folder: Path) -> bool:
+    """Whether the tests fail with a fault in a copy of the code."""
+    shutil.rmtree(folder / "src", ignore_errors=True)
+    shutil.copytree(ROOT / "src", folder / "src", ignore=shutil.ignore_patterns("*.egg-info"))
+    target = folder / "src" / "jacket" / fault.file
+    text = target.read_text()
+    target.write_text(text.replace(fault.old, fault.new, 1))
+    command = [sys.executable, "-m", "pytest", "-q", "-x", "-n0", "-p", "no:cacheprovider", fault.tests]
+    command += ["-k", fault.words] if fault.words else []
+    done = subprocess.run(command, cwd=ROOT, capture_output=True, text=True, timeout=900,
+                          env={**os.environ, "PYTHONPATH": f"{folder / 'src'}:{ROOT}"})  # fmt: skip
+    return done.returncode == 1
+
+
+def stale() -> list[Fault]:
+    """Faults whose text is not in the code any more, or that change nothing."""
+    return [f for f in FAULTS if f.old == f.new or f.old not in (ROOT / "src" / "jacket" / f.file).read_text()]
+
+
+def run(only: str = "") -> int:
+    """Put every fault in and tell which are not noticed; how many."""
+    missed = 0
+    gone = stale()
+    for fault in gone:
+        print(f"    no longer there: {fault.file}: {fault.old[:70]!r}")
+    rows = [f for f in FAULTS if f not in gone and only in f.file]
+    with tempfile.TemporaryDirectory() as name:
+        for fault in rows:
+            if not noticed(fault, Path(name)):
+                missed += 1
+                print(f"    not noticed: {fault.file}: {fault.old[:70]!r} → {fault.new[:50]!r}", flush=True)
+    print(f"  {len(rows)} faults, {len(rows) - missed} noticed, {missed} not; {len(gone)} to be put elsewhere", flush=True)
+    return missed + len(gone)
