@@ -4,13 +4,29 @@ from __future__ import annotations
 
 import sys
 
-from bench import faults, files, flatten, hands, health, hostile, house, job, monkey, quads, reading, sources, window
+from bench import (
+    faults,
+    files,
+    flatten,
+    hands,
+    health,
+    hostile,
+    house,
+    job,
+    kills,
+    monkey,
+    quads,
+    reading,
+    sources,
+    window,
+)
 
 BENCHES = {
     "reading": reading.run,
     "sources": sources.run,
     "files": files.run,
     "hostile": hostile.run,
+    "kills": kills.run,
     "monkey": monkey.run,
     "faults": faults.run,
     "health": health.run,

@@ -104,13 +104,13 @@ def repacked(data: bytes, change: dict[str, bytes]) -> bytes:
     return out.getvalue()
 
 
-def bombs(sound: bytes) -> Iterator[tuple[str, bytes]]:
+def bombs(sound: bytes, rows: int = 30_000_000) -> Iterator[tuple[str, bytes]]:
     """Projects whose members unpack to far more than they are, by every method that zip files know, and members that lie
     about their size."""
     with zipfile.ZipFile(io.BytesIO(sound)) as archive:
         members = {i.filename: archive.read(i) for i in archive.infolist()}
     zeros = io.BytesIO()
-    np.save(zeros, np.zeros((30_000_000, 3)))
+    np.save(zeros, np.zeros((rows, 3)))
     for method in (zipfile.ZIP_STORED, zipfile.ZIP_DEFLATED, zipfile.ZIP_BZIP2, zipfile.ZIP_LZMA):
         for name in ("mesh0/points.npy", "mesh0/corners.npy", "manifest.json", "mesh0/tables.json", "paint.npy", "mesh0/corner.uv:uv.npy"):
             if method == zipfile.ZIP_STORED and name != "manifest.json":
@@ -118,7 +118,7 @@ def bombs(sound: bytes) -> Iterator[tuple[str, bytes]]:
             out = io.BytesIO()
             with zipfile.ZipFile(out, "w", method) as archive:
                 for key, data in members.items():
-                    body = zeros.getvalue() if key == name and name.endswith(".npy") else b"[" * 60_000_000 if key == name else data
+                    body = zeros.getvalue() if key == name and name.endswith(".npy") else b"[" * (2 * rows) if key == name else data
                     archive.writestr(key, body)
             yield f"bomb-{method}-{name.replace('/', '-')}.jacket", out.getvalue()
     # A size in the directory that is not that of the member, both ways.
@@ -302,14 +302,14 @@ class Readers:
             self.process.join()
 
 
-def all_damage(count: int, seed: int) -> Iterator[tuple[str, bytes]]:
-    """So many damaged files of every kind, bombs last."""
+def all_damage(count: int, seed: int, rows: int = 30_000_000) -> Iterator[tuple[str, bytes]]:
+    """So many damaged files of every kind, bombs of so many rows last."""
     sound = seeds()
     yield from damaged(sound, count * 7 // 10, seed)
     project = {"j.jacket": sound["j.jacket"]}
     yield from damaged(project, count // 10, seed + 1)
     yield from manifests(sound["j.jacket"], count - count * 7 // 10 - count // 10, seed + 2)
-    yield from bombs(sound["j.jacket"])
+    yield from bombs(sound["j.jacket"], rows)
 
 
 def run(count: int = 10_000, seed: int = 2026) -> int:

@@ -23,7 +23,7 @@ def test_damaged_files_end_in_something_sound_or_in_a_sentence(tmp_path: Path) -
         (tmp_path / name).write_bytes(data)
         assert readers.read(tmp_path / name)[0] == "sound"
     try:
-        for name, data in all_damage(400, seed=11):
+        for name, data in all_damage(300, seed=11, rows=1_000_000):
             path = tmp_path / name
             path.write_bytes(data)
             outcome, seconds, memory = readers.read(path)
@@ -38,7 +38,7 @@ def test_damaged_files_end_in_something_sound_or_in_a_sentence(tmp_path: Path) -
 
 def test_bombs_and_wild_manifests_are_sentences(tmp_path: Path) -> None:
     sound = seeds()["j.jacket"]
-    for name, data in bombs(sound):
+    for name, data in bombs(sound, 3_000_000):
         (tmp_path / name).write_bytes(data)
         with pytest.raises(FormatError) as caught:
             load_project(tmp_path / name)

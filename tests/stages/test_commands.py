@@ -207,3 +207,16 @@ def test_failures_on_impossible_islands_say_which() -> None:
     flat = host(grid(3))
     with pytest.raises(JacketError, match="lower the angle"):
         run(flat, "cut-angle")
+
+
+def test_two_large_layers_that_coincide_are_joined_beside_the_window_and_an_empty_one_anywhere() -> None:
+    """A weld per pair would take minutes here; edges of four faces are not made, so nothing is welded."""
+    big = grid(80)
+    state = State((), (JacketObject(1, "none", PolyMesh.empty()), JacketObject(2, "a", big), JacketObject(3, "b", big)), active=2, next_id=4)
+    program = Headless(state)
+    seen: list[str] = []
+    program.at_once.meanwhile = lambda: seen.append("beside")
+    mesh = program.do("join-layers")
+    assert seen == ["beside"] and (mesh.n_faces, mesh.n_points) == (12_800, 2 * big.n_points)
+    assert len(mesh.topology.nonmanifold_edges) == 0 and len(program.document.state.jackets) == 1
+    assert program.document.undo() == "join the layers" and program.document.state.jackets == state.jackets

@@ -107,7 +107,7 @@ def _rows(health: Health, extra: dict[str, Any]) -> list[tuple[str, str]]:
         ("uneven winding, inside out", f"{health.winding_edges} edges, {health.inside_out_parts} parts"),
         ("duplicate faces", str(health.duplicate_faces)),
         ("faces without area", str(health.degenerate_faces)),
-        ("spikes", str(health.spikes)),
+        ("spikes, stray points", f"{health.spikes}, {health.strays}"),
         ("density spread", f"{health.density_spread:.1f} ×"),
         ("Euler characteristic", str(health.euler)),
         ("materials, groups", f"{health.materials}, {health.groups}"),

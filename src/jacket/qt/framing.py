@@ -8,6 +8,7 @@ import numpy as np
 
 from jacket.core.derive import HEAVY
 from jacket.core.mesh.polymesh import Floats
+from jacket.core.source.health import stray_flags
 from jacket.document.state import State
 from jacket.qt.scene.source import LIGHTS, drawn_light, is_shown
 
@@ -33,13 +34,5 @@ def whole_points(state: State) -> Floats:
         meshes = [state.jacket.mesh]
     rows = [drawn_light(m, LIGHTS[0]).points.astype(float) for m in meshes if m.n_faces >= HEAVY and is_shown(m)]
     rows += [m.points for m in meshes if m.n_faces < HEAVY]
-    return without_strays(np.concatenate(rows)) if rows else np.zeros((0, 3))
-
-
-def without_strays(points: Floats) -> Floats:
-    """The points without the few that lie more than ten times as far out as nearly all others."""
-    if len(points) < 50:
-        return points
-    middle = np.median(points, axis=0)
-    far = np.linalg.norm(points - middle, axis=1)
-    return points[far <= 10 * max(float(np.percentile(far, 99)), 1e-300)]
+    points = np.concatenate(rows) if rows else np.zeros((0, 3))
+    return points[~stray_flags(points)]

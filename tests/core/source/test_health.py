@@ -6,6 +6,8 @@ import igl
 import numpy as np
 import pytest
 
+from bench.odd_meshes import MESHES
+from jacket.core.checks.source import offenders, source_checks
 from jacket.core.mesh.geometry import volume
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.mesh.walks import euler_characteristic
@@ -14,7 +16,9 @@ from jacket.core.source.health import examine
 from jacket.core.source.simplify import navigation_copy, simplify
 from jacket.core.source.weld import weld_map, welded_triangles
 from jacket.core.space.bvh import Bvh
+from jacket.document.state import SourceObject, State
 from jacket.errors import MeshError
+from jacket.qt.framing import whole_points
 from tests.conftest import cube, icosphere, torus
 
 
@@ -101,3 +105,16 @@ def test_creases_of_a_box_and_none_on_a_ball() -> None:
     assert length == pytest.approx(12.0)  # the twelve edges of a unit cube
     assert len(find_creases(icosphere(3), 38, 0.5)) == 0
     assert len(find_creases(box, 38, 13.0)) == 0  # all runs are shorter than that
+
+
+def test_a_stray_point_is_found_lit_and_left_out_of_the_frame() -> None:
+    """A face a thousand radii away: three strays, whose edges are lit; a long thin form has none."""
+    far = MESHES["stray"]()
+    health = examine(far)
+    check = next(c for c in source_checks(health) if c.id == "strays")
+    assert (health.strays, check.level, check.value) == (3, "look", "3")
+    lit = np.concatenate(offenders(far, "strays"))
+    assert lit[..., 0].min() > 999
+    framed = whole_points(State((SourceObject(1, "s", far),)))
+    assert np.abs(framed).max() <= 1.0 + 1e-9 and len(framed) == far.n_points - 3
+    assert examine(MESHES["line_like"]()).strays == 0

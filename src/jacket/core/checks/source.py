@@ -15,6 +15,7 @@ from jacket.core.source.health import (
     nonmanifold_points,
     part_labels,
     spikes,
+    stray_flags,
     welded_copy,
     whole_faces,
     winding_edges,
@@ -43,6 +44,7 @@ def source_checks(health: Health, crossings: Ints | None = None) -> list[Check]:
         count("duplicates", "Duplicate faces", health.duplicate_faces),
         count("degenerate", "Faces without area", health.degenerate_faces, "look"),
         count("spikes", "Spikes", health.spikes, "look"),
+        count("strays", "Stray points", health.strays, "look"),
         Check("density", "Density spread", f"{spread:.1f} ×", "look" if spread > SPREAD else "good", number=spread),
     ]
     if crossings is not None:
@@ -66,8 +68,8 @@ def offenders(mesh: PolyMesh, check_id: str, crossings: Ints | None = None, most
         uneven = winding_edges(joined)
         edges = uneven if check_id == "winding" else np.setdiff1d(topology.nonmanifold_edges, uneven)
         return _shortened([ends[e : e + 1] for e in edges], most)
-    if check_id in ("ties", "spikes"):
-        points = nonmanifold_points(joined) if check_id == "ties" else spikes(joined)
+    if check_id in ("ties", "spikes", "strays"):
+        points = {"ties": nonmanifold_points, "spikes": spikes, "strays": lambda m: np.flatnonzero(stray_flags(m.points))}[check_id](joined)
         start, around = topology.point_edges
         return _shortened([ends[around[start[p] : start[p + 1]]] for p in points], most)
     if check_id in ("parts", "inside-out"):

@@ -40,7 +40,7 @@ def flatten_chart(chart: Chart, steps: int = FULL_STEPS) -> tuple[Floats, float]
     lying = as_it_lies(chart)
     if lying is not None:
         return upright(chart, lying), 1.0
-    uv, bad = _start(chart)
+    uv, bad = flat_start(chart)
     descent = Descent(chart, uv)
     descent.run(steps, from_bad_start=bad)
     return scaled_to_area(chart, upright(chart, descent.uv)), descent.energy
@@ -66,19 +66,41 @@ def as_it_lies(chart: Chart) -> Floats | None:
     return np.asarray(np.stack([points @ across, points @ np.cross(normal, across)], axis=1))
 
 
-def _start(chart: Chart) -> tuple[Floats, bool]:
+def flat_start(chart: Chart) -> tuple[Floats, bool]:
+    """Flat positions without flips to descend from, and whether they are far from good. Conformal ones where they do; else
+    a convex outline, over both diagonals of quads or, since only triangles of one are sure to come out unflipped (Floater
+    2003), over one and then eased until both lie well. Raises SolveError where there are none."""
+    conform = None
     try:
         uv = conformal(chart)
         if flips(chart, uv) == 0:
-            energy = Descent(chart, uv).energy
-            if energy < 3.0:
+            conform = uv
+            if Descent(chart, uv).energy < 3.0:
                 return uv, False
     except SolveError:
         pass
-    uv = convex(chart)
-    if flips(chart, uv) == 0:
-        return uv, True
+    for start in (convex, _eased):
+        uv = start(chart)
+        if flips(chart, uv) == 0:
+            return uv, True
+    if conform is not None:
+        return conform, True
     raise SolveError("This island has handles or touches itself and cannot open flat; cut it once more.")
+
+
+EASING = 15
+"""Steps over one diagonal of each quad before both are looked at."""
+
+
+def _eased(chart: Chart) -> Floats:
+    """A convex start over one diagonal of each quad, descended a little."""
+    fan = Chart(PolyMesh.from_faces(chart.mesh.points, chart.mesh.triangle_points), chart.corners, chart.faces)
+    uv = convex(fan)
+    if flips(fan, uv):
+        return uv
+    descent = Descent(fan, uv)
+    descent.run(EASING, from_bad_start=True)
+    return descent.uv
 
 
 def upright(chart: Chart, uv: Floats) -> Floats:

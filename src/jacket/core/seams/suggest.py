@@ -12,9 +12,10 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from jacket.core.flatten.descent import FULL_STEPS, TOLERANCE, Descent, flips
+from jacket.core.flatten.descent import FULL_STEPS, TOLERANCE, Descent
 from jacket.core.flatten.overlap import border_crosses
-from jacket.core.flatten.starts import conformal, convex, signed_areas
+from jacket.core.flatten.starts import signed_areas
+from jacket.core.flatten.unwrap import flat_start
 from jacket.core.heap import heap_pop, heap_push
 from jacket.core.jit import kernel
 from jacket.core.mesh.geometry import dihedral_angles, edge_lengths, face_areas, face_normals, unit
@@ -191,12 +192,8 @@ def _try(
     if not chart.is_disk:
         return None
     try:
-        uv = conformal(chart)
-        bad = flips(chart, uv) > 0
-        if bad:
-            uv = convex(chart)
-            if flips(chart, uv) > 0:
-                return None
+        # The very start that flattening takes: what opens here opens there.
+        uv, bad = flat_start(chart)
         descent = Descent(chart, uv)
         descent.run(steps, bad, 1e-3 if steps == QUICK_STEPS else TOLERANCE)
     except JacketError:

@@ -12,7 +12,7 @@ from jacket.core.jit import kernel
 from jacket.core.mesh.connectivity import corner_orbits
 from jacket.core.mesh.edits import faces_turned
 from jacket.core.mesh.geometry import edge_lengths
-from jacket.core.mesh.polymesh import Ints, PolyMesh
+from jacket.core.mesh.polymesh import Bools, Floats, Ints, PolyMesh
 from jacket.core.source.placing import standing_axis
 from jacket.core.source.weld import weld_map
 from jacket.core.source.winding import uneven_faces
@@ -49,6 +49,7 @@ class Health:
     winding_edges: int
     inside_out_parts: int
     spikes: int
+    strays: int
     density_spread: float
     euler: int
     groups: int
@@ -272,6 +273,18 @@ def _volumes(points, middle, corners, starts, labels, count):
     return out
 
 
+STRAY = 10.0
+"""So many times as far from the middle as nearly all others (the 99th percentile) a point is a stray."""
+
+
+def stray_flags(points: Floats) -> Bools:
+    """(V,) the few points that lie far from the mass of all others, and make it a speck in any box round everything."""
+    if len(points) < 50:
+        return np.zeros(len(points), bool)
+    far = np.linalg.norm(points - np.median(points, axis=0), axis=1)
+    return np.asarray(far > STRAY * max(float(np.percentile(far, 99)), 1e-300))
+
+
 def spikes(mesh: PolyMesh) -> Ints:
     """Inner points whose angles add up to less than `SPIKE`: a needle that noise or a stray edit left."""
     total = _angle_sums(mesh.points, mesh.corners, mesh.starts, mesh.topology.next, mesh.topology.prev)
@@ -334,7 +347,7 @@ def examine(mesh: PolyMesh) -> Health:
         borders=len(perimeters), border_perimeters=tuple(perimeters[:200]), nonmanifold_edges=edges,
         nonmanifold_points=points, parts=count, part_faces=tuple(part_faces[:200].tolist()),
         duplicate_faces=duplicates, degenerate_faces=degenerate, winding_edges=winding,
-        inside_out_parts=turned, spikes=len(spikes(joined)),
+        inside_out_parts=turned, spikes=len(spikes(joined)), strays=int(stray_flags(joined.points).sum()),
         density_spread=float(coarse / fine) if fine > 0 else float("inf"),
         euler=int(used.sum()) - topology.n_edges + joined.n_faces, groups=len(mesh.groups),
         materials=len(mesh.materials), has_uvs=mesh.uv is not None, has_colours="colour" in mesh.point_data,

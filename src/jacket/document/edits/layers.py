@@ -118,9 +118,9 @@ def _welded_at_one_spot(mesh: PolyMesh) -> PolyMesh:
         return mesh
 
 
-def join_layers(document: Document) -> None:
-    """Make one layer of all visible ones; points that lie at one spot are welded where the surface allows it."""
-    state = document.state
+def joined_layer(state: State) -> JacketObject:
+    """All visible layers as one, in place of the active one or the first; points that lie at one spot are welded where the
+    surface allows it. Raises JacketError where there are not two, or one is locked."""
     layers = [j for j in state.jackets if j.visible]
     if len(layers) < 2:
         raise JacketError("Joining needs two visible layers or more; show them on the bench first.")
@@ -133,9 +133,19 @@ def join_layers(document: Document) -> None:
         records += [replace(r, id=r.id + first) for r in layer.islands]
         first += layer.next_island
     mesh = _welded_at_one_spot(put_side_by_side([m for m in rows if m.n_points]))
-    joined = replace(kept, mesh=mesh, islands=_with_own_names(records), next_island=first + 1)
-    rest = tuple(joined if j.id == kept.id else j for j in state.jackets if j.id == kept.id or not j.visible)
-    document.apply("join the layers", state.with_(jackets=rest, active=kept.id, held=Held()))
+    return replace(kept, mesh=mesh, islands=_with_own_names(records), next_island=first + 1)
+
+
+def take_joined(document: Document, joined: JacketObject, ids: set[int]) -> None:
+    """Put a joined layer in place of those that it was made of, as one step."""
+    state = document.state
+    rest = tuple(joined if j.id == joined.id else j for j in state.jackets if j.id == joined.id or j.id not in ids)
+    document.apply("join the layers", state.with_(jackets=rest, active=joined.id, held=Held()))
+
+
+def join_layers(document: Document) -> None:
+    """Make one layer of all visible ones."""
+    take_joined(document, joined_layer(document.state), {j.id for j in document.state.jackets if j.visible})
 
 
 def split_held(document: Document) -> None:

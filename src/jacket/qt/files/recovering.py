@@ -44,7 +44,7 @@ class KeptWork(QDialog):
         self.list.setIconSize(PICTURE)
         self.list.setSpacing(3)
         self.back = QPushButton("Bring it back")
-        self.back.setObjectName("primary")
+        self.back.setObjectName("main")
         self.drop = QPushButton("Give it up")
         self.later = QPushButton("Leave it for later")
         words = QLabel("This work was not saved when its window ended. It stays here until it is saved or given up.")
@@ -119,7 +119,10 @@ def _icon(path: Path) -> QIcon:
     if picture.isNull():
         picture = QPixmap(PICTURE)
         picture.fill(Qt.GlobalColor.transparent)
-    return QIcon(picture.scaled(PICTURE, Qt.AspectRatioMode.KeepAspectRatio, Qt.TransformationMode.SmoothTransformation))
+    small = picture.scaled(PICTURE, Qt.AspectRatioMode.KeepAspectRatio, Qt.TransformationMode.SmoothTransformation)
+    icon = QIcon(small)
+    icon.addPixmap(small, QIcon.Mode.Selected)  # a marked row keeps the picture's own colours
+    return icon
 
 
 class Recovering(QObject):

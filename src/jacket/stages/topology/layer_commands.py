@@ -11,6 +11,9 @@ from jacket.commands.host import Host
 from jacket.commands.model import Command
 from jacket.document.document import Document
 from jacket.document.edits import layers
+from jacket.document.state import JacketObject
+from jacket.document.task import Task, on_layer
+from jacket.progress import Progress
 from jacket.stages.topology.tools.moving import held_points
 from jacket.stages.topology.values import TopologyValues
 
@@ -42,6 +45,26 @@ def _radial(host: Host) -> None:
     layers.radial_layers(host.document, axis, host.values(TopologyValues).copies, centre)
 
 
+SMALL = 8_000
+"""Points that layers are joined of at once; more of them are worked on beside the window."""
+
+
+def _join(host: Host) -> None:
+    document, state = host.document, host.document.state
+    visible = [j for j in state.jackets if j.visible]
+    if sum(j.mesh.n_points for j in visible) <= SMALL:
+        layers.join_layers(document)
+        return
+    ids = {j.id for j in visible}
+
+    def job(progress: Progress) -> JacketObject:
+        progress(0.1, "joining the layers")
+        return layers.joined_layer(state)
+
+    host.start(Task("join the layers", job, lambda joined: layers.take_joined(document, joined, ids),
+                    tuple(on_layer(state, k) for k in sorted(ids)), lambda: _join(host)))  # fmt: skip
+
+
 def _layer(id_: str, label: str, words: str, run: Callable[[Document], None]) -> Command:
     return Command(id_, label, f"layer {words}", "", has_layer, lambda h: run(h.document))
 
@@ -49,7 +72,7 @@ def _layer(id_: str, label: str, words: str, run: Callable[[Document], None]) ->
 COMMANDS = (
     _layer("add-layer", "Add a layer", "new object", layers.add_layer),
     _layer("split-layer", "Split what is held into a layer", "separate part detach", layers.split_held),
-    _layer("join-layers", "Join the visible layers", "merge combine", layers.join_layers),
+    Command("join-layers", "Join the visible layers", "layer merge combine", "", has_layer, _join),
     _layer("copy-layer", "Duplicate the layer", "copy", layers.copy_layer),
     _layer("mirror-layer-x", "Copy the layer across X", "mirror symmetry", lambda d: layers.mirror_layer(d, 0)),
     _layer("mirror-layer-y", "Copy the layer across Y", "mirror symmetry", lambda d: layers.mirror_layer(d, 1)),
