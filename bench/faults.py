@@ -54,7 +54,7 @@ FAULTS = (
     Fault("qt/files/filing.py", "return only_passing(before, self.program.document.state) or self.may_leave()", "return True",
           "tests/qt/files/test_saving.py", "loads"),
     Fault("qt/files/keeping.py", "if not _held(file.with_suffix(\".lock\"))", "", "tests/qt/files/test_saving.py", "running"),
-    Fault("core/uv/sets.py", "~(np.maximum(here, there) <= slack)", "~(here <= slack)", "tests/core/seams/test_cuts.py"),
+    Fault("core/uv/sets.py", "~(np.maximum(here, there) <= slack)", "~(np.minimum(here, there) <= slack)", "tests/core/seams/test_cuts.py"),
     Fault("core/source/simplify.py", "        if not _link_is_safe(tris, alive, start, count, pool, a, b, mark, stamp):",
           "        if False:", "tests/core/source/test_mend.py", "thin_tube"),
     Fault("core/flatten/stretch.py", "(s1**-2 + s2**-2) / 2,", "(s1**2 + s2**2) / 2,", "tests/core/flatten/test_stretch.py"),
@@ -83,6 +83,10 @@ def noticed(fault: Fault, folder: Path) -> bool:
     target = folder / "src" / "jacket" / fault.file
     text = target.read_text()
     target.write_text(text.replace(fault.old, fault.new, 1))
+    if "@inline" in text or "@kernel" in text:
+        # Compiled kernels of other files may hold what was changed here.
+        for kept in (folder / "src").rglob("*.nbi"):
+            kept.unlink()
     command = [sys.executable, "-m", "pytest", "-q", "-x", "-n0", "-p", "no:cacheprovider", fault.tests]
     command += ["-k", fault.words] if fault.words else []
     done = subprocess.run(command, cwd=ROOT, capture_output=True, text=True, timeout=900,

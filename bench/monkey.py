@@ -70,74 +70,13 @@ class Listening(logging.Handler):
         super().close()
 
 
-class Monkey:
-    """One session with a seed."""
+class Acts:
+    """What can be done with a window: each act says what it was."""
 
-    def __init__(self, seed: int, folder: Path) -> None:
-        self.rng = np.random.default_rng(seed)
-        self.folder = folder
-        self.faults: list[str] = []
-        self.slow: list[tuple[float, str]] = []
-        self.steps = 0
-        self.last = ""
-        self.down: tuple[GlView, Qt.MouseButton, QPointF] | None = None
-        self.listening = Listening()
-        source = ball(24, 36)
-        jacket = automatic_quads(source, AutoSettings(quads=240)).mesh
-        mirror = str(self.rng.choice(["", "", "x"]))
-        state = State((SourceObject(1, "ball", source),), (JacketObject(2, "shell", jacket),), active=2, next_id=3, mirror=mirror)
-        write_mesh(holed(), folder / "other.ply")
-        save_project(state, folder / "kept.jacket")
-        self.window = Window(Document(state), Settings())
-        self._answer_dialogs()
-        self.window.show()
-        self.window.frame(True)
-        settle(self.window, 60)
-
-    def _answer_dialogs(self) -> None:
-        """Dialogs are answered at once, one way or the other."""
-        window, rng = self.window, self.rng
-        filing = window.filing
-        answers = (QMessageBox.StandardButton.Discard, QMessageBox.StandardButton.Cancel, QMessageBox.StandardButton.Save)
-        filing.ask_to_leave = lambda: answers[int(rng.integers(3))]  # type: ignore[method-assign]
-        filing.ask_elsewhere = lambda why, over: QMessageBox.StandardButton.Cancel  # type: ignore[method-assign]
-        filing.ask_name = lambda: str(self.folder / f"saved{rng.integers(2)}.jacket")  # type: ignore[method-assign]
-        window.ask_text = lambda title, label, text: str(rng.choice(["", text, "a*b#", "x" * 60, "ä"]))  # type: ignore[method-assign]
-        names = ([str(self.folder / "other.ply")], "")
-        self._dialogs = {n: getattr(QFileDialog, n) for n in ("getOpenFileNames", "getOpenFileName", "getExistingDirectory")}
-        QFileDialog.getOpenFileNames = staticmethod(lambda *a, **k: names)  # type: ignore[assignment, method-assign]
-        QFileDialog.getOpenFileName = staticmethod(lambda *a, **k: (str(self.folder / "kept.jacket"), ""))  # type: ignore[assignment, method-assign]
-        QFileDialog.getExistingDirectory = staticmethod(lambda *a, **k: str(self.folder / "out"))  # type: ignore[assignment, method-assign]
-
-    # ---- what is done --------------------------------------------------------------------------------------
-    def run(self, steps: int, pictures: int = 60) -> None:
-        """So many random steps; every `pictures` of them the picture is compared with one drawn anew."""
-        acts: list[tuple[float, Callable[[], str]]] = [
-            (30, self.point), (16, self.drag), (7, self.wheel), (12, self.key), (11, self.command), (5, self.tool),
-            (4, self.stage), (5, self.back), (3, self.chip), (2, self.check), (2, self.resize), (2, self.value), (2, self.menu),
-            (1.5, self.layer), (1.2, self.file), (1, self.stop), (0.7, self.keep), (3, self.wait),
-        ]  # fmt: skip
-        weights = np.array([w for w, _ in acts])
-        for _ in range(steps):
-            act = acts[int(self.rng.choice(len(acts), p=weights / weights.sum()))][1]
-            start = time.perf_counter()
-            try:
-                self.last = act()
-            except Exception as error:
-                self.last = act.__name__
-                self.fault(f"{type(error).__name__}: {error}")
-            QApplication.processEvents()
-            seconds = time.perf_counter() - start
-            if act not in (self.wait, self.file, self.command, self.menu) or seconds > 5:
-                self.slow.append((seconds, self.last))
-            self.steps += 1
-            self.look()
-            if self.steps % pictures == 0:
-                self.compare()
-
-    def fault(self, text: str) -> None:
-        """Write down what is wrong, after what."""
-        self.faults.append(f"step {self.steps}, after {self.last}: {text}")
+    window: Window
+    rng: np.random.Generator
+    folder: Path
+    down: tuple[GlView, Qt.MouseButton, QPointF] | None = None
 
     def view(self) -> GlView:
         """One of the two views, the form more often; always one that can be seen."""
@@ -353,6 +292,75 @@ class Monkey:
             time.sleep(0.002)
         return "wait"
 
+
+class Monkey(Acts):
+    """One session with a seed."""
+
+    def __init__(self, seed: int, folder: Path) -> None:
+        self.rng = np.random.default_rng(seed)
+        self.folder = folder
+        self.faults: list[str] = []
+        self.slow: list[tuple[float, str]] = []
+        self.steps = 0
+        self.last = ""
+        self.listening = Listening()
+        source = ball(24, 36)
+        jacket = automatic_quads(source, AutoSettings(quads=240)).mesh
+        mirror = str(self.rng.choice(["", "", "x"]))
+        state = State((SourceObject(1, "ball", source),), (JacketObject(2, "shell", jacket),), active=2, next_id=3, mirror=mirror)
+        write_mesh(holed(), folder / "other.ply")
+        save_project(state, folder / "kept.jacket")
+        self.window = Window(Document(state), Settings())
+        self._answer_dialogs()
+        self.window.show()
+        self.window.frame(True)
+        settle(self.window, 60)
+
+    def _answer_dialogs(self) -> None:
+        """Dialogs are answered at once, one way or the other."""
+        window, rng = self.window, self.rng
+        filing = window.filing
+        answers = (QMessageBox.StandardButton.Discard, QMessageBox.StandardButton.Cancel, QMessageBox.StandardButton.Save)
+        filing.ask_to_leave = lambda: answers[int(rng.integers(3))]  # type: ignore[method-assign]
+        filing.ask_elsewhere = lambda why, over: QMessageBox.StandardButton.Cancel  # type: ignore[method-assign]
+        filing.ask_name = lambda: str(self.folder / f"saved{rng.integers(2)}.jacket")  # type: ignore[method-assign]
+        window.ask_text = lambda title, label, text: str(rng.choice(["", text, "a*b#", "x" * 60, "ä"]))  # type: ignore[method-assign]
+        names = ([str(self.folder / "other.ply")], "")
+        self._dialogs = {n: getattr(QFileDialog, n) for n in ("getOpenFileNames", "getOpenFileName", "getExistingDirectory")}
+        QFileDialog.getOpenFileNames = staticmethod(lambda *a, **k: names)  # type: ignore[assignment, method-assign]
+        QFileDialog.getOpenFileName = staticmethod(lambda *a, **k: (str(self.folder / "kept.jacket"), ""))  # type: ignore[assignment, method-assign]
+        QFileDialog.getExistingDirectory = staticmethod(lambda *a, **k: str(self.folder / "out"))  # type: ignore[assignment, method-assign]
+
+    # ---- what is done --------------------------------------------------------------------------------------
+    def run(self, steps: int, pictures: int = 60) -> None:
+        """So many random steps; every `pictures` of them the picture is compared with one drawn anew."""
+        acts: list[tuple[float, Callable[[], str]]] = [
+            (30, self.point), (16, self.drag), (7, self.wheel), (12, self.key), (11, self.command), (5, self.tool),
+            (4, self.stage), (5, self.back), (3, self.chip), (2, self.check), (2, self.resize), (2, self.value), (2, self.menu),
+            (1.5, self.layer), (1.2, self.file), (1, self.stop), (0.7, self.keep), (3, self.wait),
+        ]  # fmt: skip
+        weights = np.array([w for w, _ in acts])
+        for _ in range(steps):
+            act = acts[int(self.rng.choice(len(acts), p=weights / weights.sum()))][1]
+            start = time.perf_counter()
+            try:
+                self.last = act()
+            except Exception as error:
+                self.last = act.__name__
+                self.fault(f"{type(error).__name__}: {error}")
+            QApplication.processEvents()
+            seconds = time.perf_counter() - start
+            if act not in (self.wait, self.file, self.command, self.menu) or seconds > 5:
+                self.slow.append((seconds, self.last))
+            self.steps += 1
+            self.look()
+            if self.steps % pictures == 0:
+                self.compare()
+
+    def fault(self, text: str) -> None:
+        """Write down what is wrong, after what."""
+        self.faults.append(f"step {self.steps}, after {self.last}: {text}")
+
     # ---- what is looked at -----------------------------------------------------------------------------------
     def look(self) -> None:
         """Everything that has to hold at any time."""
@@ -385,6 +393,8 @@ class Monkey:
         """Once all is still: whether both views show what they would show if drawn anew."""
         if self.down is not None:
             self.let_go(self.down[2])
+        # Long work is stopped, which has to do within a moment.
+        self.window.program.tasks.stop()
         for box in QApplication.topLevelWidgets():
             if isinstance(box, QMenu) and box.isVisible():
                 box.close()
@@ -521,6 +531,7 @@ def run(seeds: int = 20, steps: int = 1000, first: int = 1) -> int:
         for fault in monkey.faults:
             key = fault.split(": ", 1)[1][:90]
             kinds[key] = (kinds.get(key, (0, fault))[0] + 1, kinds.get(key, (0, fault))[1])
+        print(f"    seed {seed}: {monkey.steps} steps, {len(monkey.faults)} faults", flush=True)
         for times, fault in kinds.values():
             faults += 1
             print(f"    seed {seed} {fault[:700]} ({times} times; {folder})", flush=True)
