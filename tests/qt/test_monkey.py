@@ -77,6 +77,7 @@ def test_a_drag_ends_with_its_project(window: Window, tmp_path: Path) -> None:
     mouse(form, QEvent.Type.MouseMove, x + 20, y, Qt.MouseButton.LeftButton)
     window.document.mark_saved("")
     window.filing.show_project(State(), str(tmp_path / "other.jacket"))
+    assert not form.dragged
     before = window.document.state
     mouse(form, QEvent.Type.MouseMove, x + 60, y, Qt.MouseButton.LeftButton)
     mouse(form, QEvent.Type.MouseButtonRelease, x + 60, y)
