@@ -84,7 +84,7 @@ def test_what_a_kill_left_is_swept_and_what_is_being_written_is_not(tmp_path: Pa
 
 
 def test_long_names_are_written_and_longer_ones_are_a_sentence(tmp_path: Path) -> None:
-    """255 bytes is the longest name of the usual file systems (limits.h, NAME_MAX on Linux)."""
+    """255 bytes is the longest name of the usual file systems (linux/limits.h)."""
     write_bytes(tmp_path / ("n" * 248 + ".jacket"), b"1")
     with pytest.raises(FormatError, match="file name too long"):
         write_bytes(tmp_path / ("n" * 256 + ".jacket"), b"1")

@@ -263,6 +263,8 @@ def _refit_project(options: Options, progress: Progress) -> list[Refit]:
     status = path.stat()
     fresh = replace(source, mesh=new, path=str(path), stamp=(status.st_mtime_ns, status.st_size))
     held = claim(Path(options.output))
-    save_project(state.with_source(fresh).with_(jackets=jackets), Path(options.output))
-    held.let_go()
+    try:
+        save_project(state.with_source(fresh).with_(jackets=jackets), Path(options.output))
+    finally:
+        held.let_go()
     return list(done.results.values())

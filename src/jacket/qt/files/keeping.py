@@ -13,7 +13,6 @@ import logging
 import os
 import secrets
 import threading
-import time
 from collections.abc import Callable
 from dataclasses import dataclass
 from io import FileIO
@@ -74,7 +73,7 @@ class Keeper:
         try:
             self._hold()
             save_project(state, self.file)
-            note = {"path": path, "when": time.time(), "holds": in_words(state)}
+            note = {"path": path, "holds": in_words(state)}
             write_bytes(self.file.with_suffix(".json"), json.dumps(note).encode())
             if encode is not None:
                 write_bytes(self.file.with_suffix(".png"), encode())
