@@ -86,7 +86,7 @@ def _remesh_settings(options: Options) -> RemeshSettings:
         shortest=getattr(options, "crease_length", 8.0), across=getattr(options, "across", False),
         edge=0.0 if options.quads else edge, mirror=getattr(options, "mirror", ""),
         guides=read_guides(getattr(options, "guides", None)), spots=read_spots(getattr(options, "density", None)),
-        skin=not getattr(options, "as_is", False),
+        skin=not getattr(options, "as_is", False), rows=0.01 * getattr(options, "rows", 50.0),
     )  # fmt: skip
     return RemeshSettings(auto, 0.0 if options.quads or edge else most).checked()
 
@@ -107,7 +107,8 @@ def remesh(options: Options) -> int:
     for note in result.notes:
         say(options, note)
     say(options, f"{figures.quads:,} quads, {figures.irregular_percent:.1f} % irregular points, "
-                  f"mean gap {figures.gap_out_mean:.3f} % → {output}")  # fmt: skip
+                  f"mean gap {figures.gap_out_mean:.3f} %, left uncovered {figures.gap_in_largest:.2f} % at most, longest ring "
+                  f"{figures.longest_ring:.0f} % → {output}")  # fmt: skip
     return _failed(options, [("", c) for c in checks if c.level == "wrong"])
 
 

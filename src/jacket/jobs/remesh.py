@@ -31,6 +31,7 @@ class RemeshSettings:
             raise MeshError(f"A sharp angle of {a.sharp:g}° makes no sense; give 1 to 180.")
         within(a.shortest, 0, 1e6, "A least length of creases")
         within(a.form, 0, 1, "A share of closer steps in bends")
+        within(a.rows, 0, 1, "A share of rows that close")
         within(a.edge, 0, 1e12, "A length of edges")
         within(self.gap, 0, 50, "A largest gap")
         one_of(a.mirror or "none", ("none", "x", "y", "z"), "A mirror plane")

@@ -14,8 +14,8 @@ from jacket.core.quads.base import make_base
 from jacket.core.quads.cut import cut_mesh
 from jacket.core.quads.field import smooth_field
 from jacket.core.quads.gridmap import GridSolver, flipped_share, turned
-from jacket.core.quads.integers import integer_kernel
 from jacket.core.quads.subdivide import split_to_quads
+from jacket.core.solve.integers import integer_kernel
 from jacket.core.source.skin import closed_skin, tears_of
 from jacket.core.space.bvh import Bvh
 from jacket.errors import Cancelled, MeshError

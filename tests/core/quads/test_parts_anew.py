@@ -15,11 +15,11 @@ from jacket.core.mesh.walks import euler_characteristic
 from jacket.core.quads.auto import AutoSettings, automatic_quads
 from jacket.core.quads.clusters import untied
 from jacket.core.quads.figures import irregular_count, irregular_points
-from jacket.core.quads.integers import integer_kernel, with_one
 from jacket.core.quads.redo import part_redone, taken_inside
 from jacket.core.quads.relay import pole_relaid
 from jacket.core.quads.steering import Guide, Spot
 from jacket.core.quads.welding import inner_part, part_of, ring_between, sewn_in
+from jacket.core.solve.integers import integer_kernel, with_one
 from jacket.core.space.bvh import Bvh
 from jacket.document.state import Held, JacketObject, SourceObject, State
 from jacket.errors import EditRefused, SolveError

@@ -219,8 +219,8 @@ def quads_within_gap(
     source: PolyMesh, settings: AutoSettings, most: float, progress: Progress = silent, surface: Bvh | None = None,
     watch: Watch = unwatched,
 ) -> AutoResult:  # fmt: skip
-    """The smallest number of quads found whose largest gap from the jacket to the source is at most `most` % of the
-    diagonal: the gap falls about as the number rises, so each trial tells the next. Keeps the nearest where four trials
+    """The smallest number of quads found whose largest gap, from the jacket to the source and back, is at most `most`
+    % of the diagonal: the gap falls about as the number rises, so each trial tells the next. Keeps the nearest where four trials
     do not reach it, with a note."""
     surface = surface or Bvh.build(source.points, source.triangle_points)
     _area(source)
@@ -231,7 +231,7 @@ def quads_within_gap(
         # Guides are compared once, when the number is found.
         step = part(progress, attempt / 5, (attempt + 1) / 5)
         result = _laid(source, replace(settings, edge=0.0), settings.quads, guides, surface, step, watch)
-        gap_now = result.figures.gap_out_largest
+        gap_now = result.figures.largest_gap
         if best is None or _gap_rank(result, most) < _gap_rank(best, most):
             best = result
         if 0.75 * most <= gap_now <= most or (gap_now < most and settings.quads <= 24):
@@ -240,7 +240,7 @@ def quads_within_gap(
             settings, edge=0.0, quads=int(np.clip(result.figures.quads * gap_now / most * 1.08, 12, 60_000))
         )
     assert best is not None
-    if best.figures.gap_out_largest > most:
+    if best.figures.largest_gap > most:
         best = replace(best, notes=(*best.notes, f"A largest gap of {most:g} % was not reached; the nearest is kept."))
     if guides:
         found = replace(settings, edge=0.0, quads=best.figures.quads)
@@ -250,8 +250,8 @@ def quads_within_gap(
 
 def _gap_rank(result: AutoResult, most: float) -> tuple[bool, float]:
     """Those within the gap first, of them the lightest; of the others the nearest."""
-    inside = result.figures.gap_out_largest <= most
-    return not inside, float(result.figures.quads) if inside else result.figures.gap_out_largest
+    inside = result.figures.largest_gap <= most
+    return not inside, float(result.figures.quads) if inside else result.figures.largest_gap
 
 
 def carried_share(quads: PolyMesh, line: Floats, surface: Bvh, step: float) -> float:

@@ -68,6 +68,8 @@ def make_base(
     skin = closed_skin(surface, progress=part(progress, 0.0, 0.3)) if skinned and tears.torn else None
     if skin is not None:
         (points, triangles), _, _ = _without_crumbs(*skin, 12 * quad_area)
+        # The skin lies over the shreds too.
+        crumbs = None
         bridge = (points, bridging(points, triangles, surface))
         # The base keeps to the skin, not to the shreds under it; the quads are laid onto the scan at the end.
         surface = Bvh.build(points, triangles)

@@ -8,18 +8,18 @@ from dataclasses import replace
 import numpy as np
 
 from jacket.core.fit.lifted import with_lifted
-from jacket.core.fit.relax import relaxed
 from jacket.core.mesh.geometry import face_areas, face_centres, face_normals
 from jacket.core.mesh.pieces import put_side_by_side
 from jacket.core.mesh.polymesh import Floats, PolyMesh, sorted_pairs
 from jacket.core.mesh.walks import euler_characteristic, face_parts
 from jacket.core.quads.base import Base, make_base
+from jacket.core.quads.closing import closed
 from jacket.core.quads.crumbs import crumbs_covered
 from jacket.core.quads.curvature import form_density
 from jacket.core.quads.cut import cut_mesh
 from jacket.core.quads.extract import extract_quads
 from jacket.core.quads.field import Field, smooth_field
-from jacket.core.quads.fitting import fitted, fold_count
+from jacket.core.quads.fitting import fitted, least_folded
 from jacket.core.quads.gridmap import MANY, GridSolver
 from jacket.core.quads.lines import JAGS, line_ways, opened_corners
 from jacket.core.quads.pairs import without_pairs
@@ -29,7 +29,7 @@ from jacket.core.quads.subdivide import split_to_quads
 from jacket.core.source.simplify import simplify
 from jacket.core.space.bvh import Bvh
 from jacket.core.space.sample import uncovered_share
-from jacket.progress import Progress, part
+from jacket.progress import Progress, part, silent
 
 SPARSER = 1.25
 PAIR_REACH = 2.3
@@ -155,14 +155,23 @@ def _part_covered(
             notes.append(
                 f"Sharp edges near {_told(base.mesh)} lie too close for this number of quads; they were rounded."
             )
+    gridded = quads is not None
     if quads is None:
         notes.append(
             f"The grid could not be laid cleanly near {_told(base.mesh)}; a coarser one was split there instead."
         )
         quads = _split_route(base, solver, 2.0 * length, wanted)
     progress(0.7, "relaxing the quads on the source")
-    laid = _least_folded(fitted(quads, base, surface, painted is not None, guides), quads, surface)
-    return _whole(laid, base, surface, wanted, notes), int((solver.field.index != 0).sum())
+    laid = least_folded(fitted(quads, base, surface, painted is not None, guides), quads, surface)
+    laid = _whole(laid, base, surface, wanted, notes)
+    if settings.rows > 0 and gridded and laid.n_faces >= FEW:
+        laid = closed(laid, lambda n: _best_pass(base, solver, n, silent), base, surface, wanted, settings.rows,
+                      painted is not None, guides, part(progress, 0.75, 1.0))  # fmt: skip
+    return laid, int((solver.field.index != 0).sum())
+
+
+FEW = 60
+"""Quads under which a part's rows are left as they are."""
 
 
 MISSED = 0.02
@@ -183,16 +192,6 @@ def _whole(laid: PolyMesh, base: Base, surface: Bvh, wanted: int, notes: list[st
         return laid
     notes.append(f"No grid covers the part near {_told(base.mesh)} whole; its triangles were split there instead.")
     return plain
-
-
-def _least_folded(laid: PolyMesh, raw: PolyMesh, surface: Bvh) -> PolyMesh:
-    """Fitted quads, or where they are folded and the raw ones are not when hardly relaxed or only laid down, those: where
-    a part is thinner than a quad, relaxing pulls its sides through one another."""
-    if fold_count(laid) == 0:
-        return laid
-    others = (relaxed(raw, surface, 5, mending=10.0), raw.with_points(surface.project(raw.points)))
-    best = min(others, key=fold_count)
-    return best if fold_count(best) <= fold_count(laid) // 2 else laid
 
 
 def _told(mesh: PolyMesh) -> str:

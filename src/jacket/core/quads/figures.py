@@ -10,13 +10,15 @@ import numpy as np
 from jacket.core.mesh.geometry import scaled_jacobian
 from jacket.core.mesh.polymesh import Ints, PolyMesh
 from jacket.core.mesh.walks import euler_characteristic
+from jacket.core.rows.measure import patch_count, rings
 from jacket.core.space.bvh import Bvh
 from jacket.core.space.sample import gap
 
 
 @dataclass(frozen=True)
 class QuadFigures:
-    """Measures of a jacket against its source, as defined in the report's documentation."""
+    """Measures of a jacket against its source, as defined in the report's documentation. Rings (`core/rows/measure.py`): the
+    longest in % of all crossings, quads crossed by their own ring in %; patches of the base complex."""
 
     quads: int
     not_quads: int
@@ -32,6 +34,14 @@ class QuadFigures:
     gap_out_largest: float
     gap_in_mean: float
     gap_in_largest: float
+    longest_ring: float
+    crossed_by_itself: float
+    patches: int
+
+    @property
+    def largest_gap(self) -> float:
+        """The larger of the two ways between jacket and source."""
+        return max(self.gap_out_largest, self.gap_in_largest)
 
     def as_dict(self) -> dict[str, Any]:
         """Plain values for a JSON report."""
@@ -57,7 +67,7 @@ def measure_quads(mesh: PolyMesh, source: PolyMesh, surface: Bvh) -> QuadFigures
     own = Bvh.build(mesh.points, mesh.triangle_points)
     out = gap(mesh.points, mesh.triangle_points, surface, source.diagonal)
     back = gap(source.points, source.triangle_points, own, source.diagonal)
-    quads = int((mesh.sizes == 4).sum())
+    quads, row = int((mesh.sizes == 4).sum()), rings(mesh)
     return QuadFigures(
         quads=quads,
         not_quads=mesh.n_faces - quads,
@@ -73,4 +83,7 @@ def measure_quads(mesh: PolyMesh, source: PolyMesh, surface: Bvh) -> QuadFigures
         gap_out_largest=out.largest,
         gap_in_mean=back.mean,
         gap_in_largest=back.largest,
+        longest_ring=row.longest,
+        crossed_by_itself=row.crossed_by_itself,
+        patches=patch_count(mesh),
     )

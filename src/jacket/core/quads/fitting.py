@@ -13,6 +13,7 @@ from jacket.core.mesh.polymesh import Bools, Floats, PolyMesh
 from jacket.core.mesh.walks import euler_characteristic
 from jacket.core.quads.base import Base
 from jacket.core.quads.clusters import untied
+from jacket.core.quads.ends import ends_reached
 from jacket.core.quads.figures import irregular_count
 from jacket.core.quads.lines import JAGS, line_flags, line_ways
 from jacket.core.quads.steering import Guide, dense_guide
@@ -21,10 +22,7 @@ from jacket.core.space.bvh import Bvh
 
 def fitted(quads: PolyMesh, base: Base, surface: Bvh, graded: bool = False, guides: Sequence[Guide] = ()) -> PolyMesh:
     """Relax on the source with crease and border points sliding on their lines."""
-    step = float(np.sqrt(face_areas(base.mesh).sum() / max(quads.n_faces, 1)))
-    flags = line_flags(base.mesh, base.creases)
-    segments = base.mesh.points[base.mesh.topology.edge_points[flags]]
-    bends = _line_corners(base.mesh, flags, line_ways(base.mesh, base.creases, JAGS * step))
+    step, segments, bends = _lines(quads, base)
     lines = lines_of(quads, segments, bends, 0.02 * step)
     if quads.is_quads and irregular_count(quads) < 0.15 * quads.n_points:
         on_crease = np.zeros(quads.n_points, bool)
@@ -58,15 +56,40 @@ def fitted(quads: PolyMesh, base: Base, surface: Bvh, graded: bool = False, guid
             break
         quads, lines = trimmed, along
     free = np.ones(quads.n_points, bool) if lines is None else ~(lines.sliding | lines.fixed)
+    quads = untangled(ends_reached(quads, base.mesh, surface, step, lines), surface, lines)
     points = quads.points.copy()
     points[free] = surface.project(points[free])
     points[~free] = surface.project(points[~free])
     return quads.with_points(_onto_guides(points, ~free, guides, 0.15 * step))
 
 
+def _lines(quads: PolyMesh, base: Base) -> tuple[float, Floats, Floats]:
+    """The step of quads; segments (S, 2, 3) of the creases and borders of their base; where those bend (K, 3)."""
+    step = float(np.sqrt(face_areas(base.mesh).sum() / max(quads.n_faces, 1)))
+    flags = line_flags(base.mesh, base.creases)
+    segments = base.mesh.points[base.mesh.topology.edge_points[flags]]
+    return step, segments, _line_corners(base.mesh, flags, line_ways(base.mesh, base.creases, JAGS * step))
+
+
+def lines_over(quads: PolyMesh, base: Base) -> Lines | None:
+    """Which points of quads lie on creases and borders of their base, None where it has none."""
+    step, segments, bends = _lines(quads, base)
+    return lines_of(quads, segments, bends, 0.02 * step)
+
+
 def fold_count(quads: PolyMesh, below: float = 0.0) -> int:
     """Number of faces whose scaled Jacobian is not over a value."""
     return int((scaled_jacobian(quads) <= below).sum())
+
+
+def least_folded(laid: PolyMesh, raw: PolyMesh, surface: Bvh) -> PolyMesh:
+    """Fitted quads, or where they are folded and the raw ones are not when hardly relaxed or only laid down, those: where
+    a part is thinner than a quad, relaxing pulls its sides through one another."""
+    if fold_count(laid) == 0:
+        return laid
+    others = (relaxed(raw, surface, 5, mending=10.0), raw.with_points(surface.project(raw.points)))
+    best = min(others, key=fold_count)
+    return best if fold_count(best) <= fold_count(laid) // 2 else laid
 
 
 def _without_flat_ears(quads: PolyMesh) -> PolyMesh | None:

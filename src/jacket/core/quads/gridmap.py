@@ -18,8 +18,8 @@ from jacket.core.mesh.polymesh import Floats, Ints, PolyMesh
 from jacket.core.quads.curvature import ring_average
 from jacket.core.quads.cut import CutMesh
 from jacket.core.quads.field import Field
-from jacket.core.quads.integers import integer_kernel, with_one
 from jacket.core.solve.cholesky import Factor
+from jacket.core.solve.integers import integer_kernel, with_one
 from jacket.progress import Progress, silent
 
 MANY = 600

@@ -22,6 +22,7 @@ class AutoSettings:
     mirror      "", "x", "y" or "z"
     across      whether a row of quads lies across the mirror plane, not a row of edges in it
     guides, spots, paint   curves and density
+    rows        how much rows are made to close, 0..1: 0 keeps steps as even as they come, 1 closes rows at any price
     skin        whether a torn scan is laid on a closed skin first
     """
 
@@ -38,6 +39,7 @@ class AutoSettings:
     spots: tuple[Spot, ...] = ()
     paint: Paint | None = None
     skin: bool = True
+    rows: float = 0.5
 
     def unguided(self) -> AutoSettings:
         """The same without guides."""
@@ -70,4 +72,4 @@ class AutoSettings:
         return AutoSettings(**plain, guides=guides, spots=spots, paint=painted)
 
 
-PLAIN = ("quads", "sharp", "shortest", "marked", "alignment", "form", "edge", "mirror", "across", "skin")
+PLAIN = ("quads", "sharp", "shortest", "marked", "alignment", "form", "edge", "mirror", "across", "skin", "rows")

@@ -119,6 +119,12 @@ class TrialCard(Card):
         value = self.row("Left uncovered, most", f"{left:.2f} %")
         if left > 2.0:
             value.setObjectName("wrong")
+        if "longest_ring" in f:
+            value = self.row("Longest ring, own crossings", f"{f['longest_ring']:.0f} / {f['crossed_by_itself']:.0f} %")
+            value.setToolTip("The longest ring of edges in % of all crossings, and quads that one ring crosses both ways. Rows that "
+                             "close keep both under 10 %.")  # fmt: skip
+            if f["longest_ring"] > 20.0:
+                value.setObjectName("wrong")
         if "seconds" in f:
             self.row("Took", f"{f['seconds']:.1f} s")
         for note in f.get("notes", ()):

@@ -13,7 +13,7 @@ from jacket.jobs.remesh import RemeshSettings
 
 @dataclass
 class TopologyValues:
-    """aim, quads, edge, gap, sharp, shortest, form, across, skin   what a trial is made with; aim: "number", "edge" or "gap"
+    """aim, quads, edge, gap, sharp, shortest, form, rows, across, skin   what a trial is made with; aim: "number", "edge" or "gap"
     level_axis, tidy_even, tidy_stay, merge_distance, idle_angle    what Tidy does things with; a distance of nought fits
     nth, nth_offset, similar_by, similar_slack, sharp_weight        what holding goes by
     copies, copy_axis                                               how a layer is repeated
@@ -26,6 +26,7 @@ class TopologyValues:
     sharp: float = ranged(38.0, 1, 180)
     shortest: float = ranged(8.0, 0, 1e6)
     form: float = ranged(60.0, 0, 100)
+    rows: float = ranged(50.0, 0, 100)
     across: bool = False
     skin: bool = True
     level_axis: str = chosen("y", *"xyz")
@@ -46,6 +47,6 @@ class TopologyValues:
         auto = AutoSettings(
             quads=self.quads, sharp=self.sharp, shortest=self.shortest, edge=self.edge if self.aim == "edge" else 0.0,
             mirror=state.mirror, across=self.across, guides=state.guides, paint=state.paint, skin=self.skin,
-            form=0.01 * self.form,
+            form=0.01 * self.form, rows=0.01 * self.rows,
         )  # fmt: skip
         return RemeshSettings(auto, self.gap if self.aim == "gap" else 0.0)

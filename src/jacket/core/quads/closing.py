@@ -1,0 +1,184 @@
+"""Rows of an automatic result that close: two ways, of which the better one is kept.
+
+One way chooses the whole numbers of the quads that are there anew. The other lays a grid of a quarter of the quads, chooses
+its numbers anew and splits every quad in four, so that each ring is half as long for its share; it is right for full forms,
+the first for creased and thin ones.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from scipy.spatial import cKDTree
+
+from jacket.core.fit.relax import Lines, relaxed
+from jacket.core.mesh.geometry import edge_lengths, scaled_jacobian, unit
+from jacket.core.mesh.polymesh import Bools, Ints, PolyMesh
+from jacket.core.quads.base import Base
+from jacket.core.quads.fitting import fitted, least_folded, lines_over
+from jacket.core.quads.steering import Guide, dense_guide
+from jacket.core.quads.subdivide import split_to_quads
+from jacket.core.rows.unwind import unwound, windings
+from jacket.core.space.bvh import Bvh
+from jacket.core.space.sample import gap
+from jacket.progress import Progress, part
+
+CLOSED = 10.0
+"""Longest ring in %, and quads crossed by their own ring in %, that count as closed."""
+MEAN, FIRST, GAP = 0.970, 0.80, 1.2
+"""Corner mean, first percentile and largest gaps in % of the diagonal that closing may come down to."""
+
+
+@dataclass(frozen=True)
+class Standing:
+    """How good a result is: its rings, its corners, its gaps both ways, and how far it strays from its guides."""
+
+    longest: float
+    own: float
+    mean: float
+    first: float
+    folded: int
+    gap: float
+    bare: float
+    guided: float
+
+    @property
+    def winding(self) -> float:
+        """The worse of the two measures of rings."""
+        return max(self.longest, self.own)
+
+
+def standing(mesh: PolyMesh, surface: Bvh, base: Base, guides: Sequence[Guide] = ()) -> Standing:
+    """The measures of a mesh over a surface, by 8,000 samples."""
+    corners = scaled_jacobian(mesh)
+    own = Bvh.build(mesh.points, mesh.triangle_points)
+    size = base.mesh.diagonal
+    out = gap(mesh.points, mesh.triangle_points, surface, size, 8000)
+    back = gap(base.mesh.points, base.mesh.triangle_points, own, size, 8000)
+    longest, crossed = windings(mesh)
+    return Standing(longest, crossed, float(corners.mean()), float(np.percentile(corners, 1)), int((corners <= 0).sum()),
+                    out.largest, back.largest, max((_strayed(mesh, g) for g in guides), default=0.0))  # fmt: skip
+
+
+def _strayed(mesh: PolyMesh, guide: Guide) -> float:
+    """How far rows stray from a guide, 0 to 1: of a hard one the share that no edge lies on, of a soft one the angle to the
+    edges near it, in 45°."""
+    step = float(np.median(edge_lengths(mesh)))
+    line = dense_guide(guide, 0.25 * step)
+    ends = mesh.points[mesh.topology.edge_points]
+    near = cKDTree(line).query(ends.mean(axis=1))[0] < 1.5 * step
+    if not near.any() or len(line) < 3:
+        return 1.0
+    ends = ends[near]
+    _, edge, far = Bvh.of_segments(ends).closest(line[:-1])
+    if guide.hard:
+        return float((far > 0.05 * step).mean())
+    way = unit(ends[edge, 1] - ends[edge, 0])
+    angle = np.arccos(np.clip(np.abs(np.einsum("ij,ij->i", way, unit(np.diff(line, axis=0)))), 0.0, 1.0))
+    return float(np.minimum(angle, 0.5 * np.pi - angle).mean() / (0.25 * np.pi))
+
+
+def fits(now: Standing, before: Standing, give: float) -> bool:
+    """Whether a result with closed rows is as good as has to be: within the figures, or by `give` no worse than before."""
+    return (
+        now.folded <= before.folded
+        and now.mean >= min(MEAN, before.mean - 0.01 * give)
+        and now.first >= min(FIRST, before.first) - 0.05 * give
+        and now.guided <= before.guided + 0.01
+        and now.gap <= max(GAP, (1.0 + 0.3 * give) * before.gap)
+        and now.bare <= max(GAP, (1.0 + 0.3 * give) * before.bare)
+    )
+
+
+def closed(
+    laid: PolyMesh, coarse: Callable[[int], PolyMesh | None], base: Base, surface: Bvh, wanted: int,
+    closeness: float, graded: bool, guides: Sequence[Guide], progress: Progress,
+) -> PolyMesh:  # fmt: skip
+    """A fitted result with its rows closed as far as corners and gaps allow, or itself where nothing better is found.
+
+    coarse      makes quads of another number
+    closeness   0..1: 0 keeps steps even, 1 closes rows at any price
+    """
+    before = standing(laid, surface, base, guides)
+    if before.winding <= CLOSED:
+        return laid
+    best, best_now = laid, before
+
+    def consider(mesh: PolyMesh) -> bool:
+        nonlocal best, best_now
+        now = standing(mesh, surface, base, guides)
+        if now.winding < best_now.winding - 1.0 and fits(now, before, 2.0 * closeness):
+            best, best_now = mesh, now
+        return best_now.winding <= CLOSED
+
+    for way in (_split_way, _own_way):
+        step = part(progress, 0.0, 0.5) if way is _split_way else part(progress, 0.5, 1.0)
+        quads = coarse(round(wanted / 4)) if way is _split_way else laid
+        if quads is None:
+            continue
+        new = way(quads, base, surface, wanted, closeness, graded, step)
+        if new is not None and consider(least_folded(fitted(new, base, surface, graded, guides), new, surface)):
+            break
+    return best
+
+
+def _split_way(
+    coarse: PolyMesh, base: Base, surface: Bvh, wanted: int, closeness: float, graded: bool, progress: Progress
+) -> PolyMesh | None:
+    flags = line_edges(coarse, base)
+    found = unwound(coarse, flags, closeness, 1, progress, wanted=round(wanted / 4))
+    mesh, pairs = (coarse, coarse.topology.edge_points[flags]) if found is None else (found.mesh, found.lines)
+    if found is None and windings(coarse)[0] > 2 * CLOSED:
+        return None
+    mesh, lines = _onto_lines(mesh, pairs, base, surface)
+    if not graded:
+        mesh = relaxed(mesh, surface, 100, lines=lines, evenness=0.2, mending=10.0)
+    flags = mesh.topology.edge_flags(pairs)
+    fine = split_to_quads(mesh)
+    points = surface.project(fine.points)
+    if lines is not None:
+        middles = mesh.n_points + np.flatnonzero(flags)
+        on = np.concatenate([np.unique(pairs), middles])
+        points[on] = lines.curve.project(fine.points[on])
+    return fine.with_points(points)
+
+
+def _own_way(
+    laid: PolyMesh, base: Base, surface: Bvh, wanted: int, closeness: float, graded: bool, progress: Progress
+) -> PolyMesh | None:
+    found = unwound(laid, line_edges(laid, base), closeness, 2, progress, wanted=wanted)
+    if found is None:
+        return None
+    return _onto_lines(found.mesh, found.lines, base, surface)[0]
+
+
+def line_edges(quads: PolyMesh, base: Base) -> Bools:
+    """(E,) edges of quads that lie on creases and borders of the base."""
+    lines = lines_over(quads, base)
+    if lines is None:
+        return np.zeros(quads.topology.n_edges, bool)
+    on = lines.sliding | lines.fixed
+    ends = quads.topology.edge_points
+    middle = quads.points[ends].mean(axis=1)
+    near = lines.curve.closest(middle)[2] < 0.1 * np.linalg.norm(
+        quads.points[ends[:, 0]] - quads.points[ends[:, 1]], axis=1
+    )
+    return np.asarray(on[ends].all(axis=1) & near)
+
+
+def _onto_lines(mesh: PolyMesh, pairs: Ints, base: Base, surface: Bvh) -> tuple[PolyMesh, Lines | None]:
+    """Points laid onto the surface, those that `pairs` join onto creases and borders."""
+    points = surface.project(mesh.points)
+    on = np.unique(pairs)
+    first = lines_over(mesh, base)
+    if first is None or len(on) == 0:
+        return mesh.with_points(points), None
+    points[on] = first.curve.project(mesh.points[on])
+    mesh = mesh.with_points(points)
+    lines = lines_over(mesh, base)
+    assert lines is not None
+    sliding = np.zeros(mesh.n_points, bool)
+    sliding[on] = True
+    return mesh, Lines(lines.curve, sliding, lines.fixed & sliding)

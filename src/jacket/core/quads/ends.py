@@ -1,0 +1,103 @@
+"""Thin ends that quads have to reach: horns, claws, tips of ears.
+
+Relaxing draws the last ring of a horn back from its tip, and a quad bridges what is left. Such places are found from the
+surface: what lies farther from the quads than part of a step. A point of the nearest quad is pulled onto the tip and the
+quads around are relaxed after it.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+from scipy.sparse import coo_array
+from scipy.sparse.csgraph import connected_components
+
+from jacket.core.fit.relax import Lines, relaxed, relaxed_part
+from jacket.core.mesh.geometry import scaled_jacobian
+from jacket.core.mesh.polymesh import Bools, Floats, Ints, PolyMesh
+from jacket.core.space.bvh import Bvh
+
+BARE = 0.5
+"""Steps off the quads from which a place of the surface is not reached."""
+RINGS = 7
+"""Rings of points round a pulled one that follow it."""
+LEAST = 0.3
+"""Least scaled Jacobian round a pulled point, unless it was less before."""
+
+
+def bare_places(quads: PolyMesh, form: PolyMesh) -> tuple[Floats, Ints]:
+    """(how far each point of a form (V,) lies off the quads, the quad nearest to it (V,))."""
+    own = Bvh.build(quads.points, quads.triangle_points)
+    _, triangle, far = own.closest(form.points)
+    return far, quads.triangle_faces[triangle]
+
+
+def ends_reached(
+    quads: PolyMesh, form: PolyMesh, surface: Bvh, step: float, lines: Lines | None, rounds: int = 5
+) -> PolyMesh:
+    """Quads pulled out to the ends of a form (a triangle mesh near the surface) that they do not reach; points on `lines`
+    stay on them. What would fold stays as it is."""
+    refused: set[int] = set()
+    pulled = np.zeros(quads.n_points, bool)
+    for _ in range(rounds):
+        far, face = bare_places(quads, form)
+        tips = [t for t in _tips(form, far, BARE * step) if t not in refused]
+        count = int(pulled.sum())
+        for tip in tips:
+            new = _pulled(quads, form.points[tip], int(face[tip]), surface, lines, pulled)
+            if new is None:
+                refused.add(tip)
+            else:
+                quads = new
+        if int(pulled.sum()) == count:
+            break
+        # All together once more, or the quads round the tips bear all of it.
+        quads = relaxed(quads, surface, 15, held=pulled, lines=lines, evenness=0.2, mending=10.0)
+    return quads
+
+
+def _tips(form: PolyMesh, far: Floats, reach: float) -> list[int]:
+    """The farthest point of each connected place that lies farther off than `reach`, the farthest first."""
+    ends = form.topology.edge_points
+    bare = far > reach
+    both = ends[bare[ends].all(axis=1)]
+    graph = coo_array((np.ones(len(both), np.int8), (both[:, 0], both[:, 1])), shape=(form.n_points, form.n_points))
+    label = connected_components(graph, directed=False)[1]
+    order = np.flatnonzero(bare)[np.argsort(-far[bare], kind="stable")]
+    first = np.unique(label[order], return_index=True)[1]
+    return order[np.sort(first)].tolist()
+
+
+def _pulled(
+    quads: PolyMesh, tip: Floats, face: int, surface: Bvh, lines: Lines | None, taken: Bools
+) -> PolyMesh | None:
+    corners = quads.corners[quads.starts[face] : quads.starts[face + 1]]
+    bound = np.zeros(quads.n_points, bool) if lines is None else lines.sliding | lines.fixed
+    bound |= quads.topology.border_points
+    free = [int(c) for c in corners if not bound[c] and not taken[c]]
+    if not free:
+        return None
+    point = min(free, key=lambda c: float(np.linalg.norm(quads.points[c] - tip)))
+    ends = quads.topology.edge_points
+    near = np.full(quads.n_points, RINGS + 1)
+    near[point] = 0
+    for k in range(RINGS):
+        rows = near[ends].min(axis=1) == k
+        np.minimum.at(near, ends[rows].ravel(), k + 1)
+    ids = np.flatnonzero((near > 0) & (near <= RINGS) & ~taken & ~bound)
+    at = near[quads.corners.reshape(-1, 4)].min(axis=1) <= RINGS
+    before = scaled_jacobian(quads)
+    start = quads.points[point].copy()
+    mesh = quads
+    # In steps, the others following each, so that nothing folds on the way.
+    for share in (0.35, 0.7, 1.0):
+        points = mesh.points.copy()
+        goal = start + share * (tip - start)
+        points[point] = tip if share == 1.0 else surface.project(goal[None, :])[0]
+        mesh = mesh.with_points(points)
+        mesh = mesh.with_points(relaxed_part(mesh, surface, ids.astype(np.int32), np.ones(len(ids)), 8, None, 0.2))
+    now = scaled_jacobian(mesh)
+    worst = float(now[at].min())
+    if worst < LEAST and worst < float(before[at].min()):
+        return None
+    taken[point] = True
+    return mesh

@@ -1,0 +1,1 @@
+"""How the rows of a jacket run over the whole form, and rows that close."""

@@ -1,0 +1,175 @@
+"""Rows that close: the whole numbers of a jacket's grid chosen anew with its rings in view.
+
+A grid's whole numbers are first rounded by distortion alone, so its rows wind round the form like helices. Here the jacket is
+taken apart into rectangles (`tmesh`), what other lengths of them would cost is a quadratic form (`metric`), and a search
+looks for lengths near the present ones whose rings are short (`search`); then it is laid anew (`rebuild`).
+"""
+
+from __future__ import annotations
+
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
+
+import numpy as np
+from scipy.spatial import cKDTree
+
+from jacket.core.mesh.geometry import edge_lengths
+from jacket.core.mesh.polymesh import Bools, Floats, Ints, PolyMesh
+from jacket.core.mesh.walks import euler_characteristic
+from jacket.core.quads.figures import irregular_count
+from jacket.core.rows.lattice import reduced
+from jacket.core.rows.measure import Rings, rings
+from jacket.core.rows.metric import Layout, Whole, layout, strain_metric
+from jacket.core.rows.rebuild import rebuilt
+from jacket.core.rows.search import Found, Wiring, lowest, searched, wiring
+from jacket.core.rows.tmesh import TMesh, t_mesh
+from jacket.errors import SolveError
+from jacket.progress import Progress, part, silent
+
+STEPS = 12_000
+"""Steps of one search."""
+SEEDS = 6
+THREADS = 2
+MOST_FREE = 450
+"""Whole numbers up to which a search is worth its time: a torn or noisy scan has more, and its rows end everywhere."""
+CLOSED = 9.0
+"""Longest ring and quads crossed by their own, in %, from which no more rounds are made."""
+NEAR_STRAIN = 4.0
+"""Weight of the strain at `closeness` ½: corners and gaps stay, and rings close as far as they do."""
+
+
+@dataclass(frozen=True)
+class Unwound:
+    """A jacket with its rows unwound; edges (K, 2) on creases and borders as pairs of points; strain: the mean square
+    change of steps."""
+
+    mesh: PolyMesh
+    lines: Ints
+    strain: float
+
+
+def windings(mesh: PolyMesh) -> tuple[float, float]:
+    """(longest ring in % of all crossings, quads crossed by their own ring in %)."""
+    found: Rings = rings(mesh)
+    return found.longest, found.crossed_by_itself
+
+
+def unwound(
+    mesh: PolyMesh, lines: Bools, closeness: float = 0.5, rounds: int = 2, progress: Progress = silent,
+    held: Bools | None = None, wanted: int = 0,
+) -> Unwound | None:  # fmt: skip
+    """A sound mesh of quads whose rings are shorter, or None where that is not to be had.
+
+    lines (E,)    edges that stay edges: creases; borders are added
+    closeness     0 keeps steps even, 1 closes rows at any price
+    held (E,)     border edges whose points stay as they are
+    wanted        how many quads there should be, 0 for as many as there are
+
+    Points lie between the old places and have to be relaxed. The same input gives the same bytes.
+    """
+    first = cKDTree(mesh.points)
+    steps = _step_lengths(mesh)
+    current, flags, fixed = mesh, lines, held
+    best: Unwound | None = None
+    before = sum(windings(mesh))
+    for k in range(rounds):
+        ends = current.topology.edge_points
+        own = steps[first.query(current.points[ends].mean(axis=1), k=4)[1]].mean(axis=1)
+        aim = np.clip(edge_lengths(current) / np.maximum(own, 1e-300) - 1.0, -0.7, 2.0) if k else np.zeros(len(ends))
+        step = part(progress, k / rounds, (k + 1) / rounds)
+        found = _one_round(mesh, current, flags, fixed, aim, closeness, wanted or mesh.n_faces, step)
+        if found is None or sum(windings(found.mesh)) > (before if best is None else sum(windings(best.mesh))) - 0.5:
+            break
+        best = found
+        if max(windings(found.mesh)) <= CLOSED:
+            break
+        current = found.mesh
+        flags = current.topology.edge_flags(found.lines)
+        if held is not None:
+            # Held borders keep their points, so that their edges are found by place.
+            far = cKDTree(mesh.points[np.unique(mesh.topology.edge_points[held])]).query(current.points)[0]
+            at = far < 1e-9 * max(float(np.ptp(mesh.points)), 1e-300)
+            fixed = at[current.topology.edge_points].all(axis=1) & (current.topology.edge_uses == 1)
+    return best
+
+
+def _step_lengths(mesh: PolyMesh) -> Floats:
+    """(V,) the mean length of the edges at each point."""
+    ends = mesh.topology.edge_points
+    total = np.bincount(ends.ravel(), np.repeat(edge_lengths(mesh), 2), minlength=mesh.n_points)
+    return np.asarray(total / np.maximum(np.bincount(ends.ravel(), minlength=mesh.n_points), 1))
+
+
+def _one_round(
+    origin: PolyMesh,
+    mesh: PolyMesh,
+    lines: Bools,
+    held: Bools | None,
+    aim: Floats,
+    closeness: float,
+    wanted: int,
+    progress: Progress,
+) -> Unwound | None:
+    progress(0.0, "tracing the rows")
+    tm = t_mesh(mesh, lines)
+    if tm is None:
+        return None
+    plan = layout(tm, held)
+    free = plan.basis.shape[1]
+    if free == 0 or free > MOST_FREE:
+        return None
+    progress(0.1, "weighing what other rows would cost")
+    try:
+        form, centre = strain_metric(tm, plan, aim)
+    except (SolveError, np.linalg.LinAlgError):
+        return None
+    change, form = reduced(form)
+    basis = plan.basis @ np.rint(change).astype(np.int64)
+    centre = np.asarray(np.linalg.solve(change, centre), float)
+    start = np.zeros(len(basis), np.int64)
+    start[plan.of] = plan.lengths
+    progress(0.3, "seeking rows that close")
+    for one in _candidates(tm, plan, start, basis, form, centre, wanted, closeness, progress):
+        new, pairs = rebuilt(tm, plan, one.lengths, held)
+        if _sound(new, origin):
+            return Unwound(new, pairs, one.strain)
+    return None
+
+
+def _candidates(
+    tm: TMesh, plan: Layout, start: Whole, basis: Whole, form: Floats, centre: Floats, n_quads: int, closeness: float,
+    progress: Progress,
+) -> list[Found]:  # fmt: skip
+    """What searches with several seeds found, best first."""
+    net: Wiring = wiring(tm, plan)
+    low, high = lowest(tm, plan, start), 2 * start + 2
+    weight = NEAR_STRAIN * 16.0 ** (1.0 - 2.0 * float(np.clip(closeness, 0.0, 1.0)))
+
+    def one(seed: int) -> Found:
+        return searched(net, start, basis, form, centre, n_quads, STEPS, seed, weight, low, high)
+
+    out = []
+    with ThreadPoolExecutor(THREADS) as pool:
+        for k, found in enumerate(pool.map(one, range(SEEDS))):
+            out.append(found)
+            progress(0.3 + 0.65 * (k + 1) / SEEDS, "seeking rows that close")
+    return sorted(out, key=lambda f: f.score)
+
+
+def _sound(mesh: PolyMesh, origin: PolyMesh) -> bool:
+    """Whether a mesh laid anew is manifold, of the old topology, without repeated points and no more irregular."""
+    topology = mesh.topology
+    if (
+        mesh.n_faces == 0
+        or len(topology.nonmanifold_edges)
+        or euler_characteristic(mesh) != euler_characteristic(origin)
+    ):
+        return False
+    rows = np.sort(mesh.as_quads(), axis=1)
+    inner = ~topology.border_points & (topology.valence > 0)
+    return (
+        not bool((rows[:, 1:] == rows[:, :-1]).any())
+        and not bool((topology.valence[inner] < 3).any())
+        and len(topology.border_loops) == len(origin.topology.border_loops)
+        and irregular_count(mesh) <= irregular_count(origin)
+    )
