@@ -17,6 +17,7 @@ from jacket.core.checks.topology import uncovered
 from jacket.core.flatten.stretch import measure_stretch
 from jacket.core.layout.pack import TURNS, PackSettings
 from jacket.core.quads.auto import MOST_QUADS
+from jacket.core.quads.figures import measure_quads
 from jacket.core.quads.settings import AutoSettings
 from jacket.core.seams.cuts import cut_as_mapped
 from jacket.core.space.bvh import Bvh
@@ -35,6 +36,7 @@ from jacket.jobs.remesh import RemeshSettings
 from jacket.jobs.remesh import remesh as remesh_job
 from jacket.jobs.run import RunSettings, sheet_figures, whole_job
 from jacket.jobs.seams import WAYS, SeamSettings, seams
+from jacket.jobs.unwind import UnwindSettings, unwind
 from jacket.jobs.unwrap import unwrap
 
 Options = argparse.Namespace
@@ -68,6 +70,8 @@ def _add_remesh(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--form", type=number(0, 100), default=60.0, metavar="PERCENT", help="how much closer in bends, 0 to 100 (60)"
     )
+    parser.add_argument("--rows", type=number(0, 100), default=50.0, metavar="PERCENT",
+                        help="how much rows are made to close, against steps that are even: 0 to 100 (50)")  # fmt: skip
     parser.add_argument("--crease-length", type=number(0, 1e6), default=8.0, metavar="QUADS",
                         help="creases shorter than so many quads are left out, 0 to 1,000,000 (8)")  # fmt: skip
     parser.add_argument(
@@ -117,6 +121,34 @@ def _failed(options: Options, wrong: list[tuple[str, Check]]) -> int:
     for layer, check in wrong:
         say(options, f"check failed: {check.label} {check.value}{f' of {layer}' if layer else ''}")
     return 1 if wrong else 0
+
+
+# ---- unwind ----------------------------------------------------------------------------------
+
+
+def _add_unwind(parser: argparse.ArgumentParser) -> None:
+    _input(parser)
+    parser.add_argument("--over", metavar="SOURCE", required=True, help="the dense mesh that the quads lie on")
+    parser.add_argument("--rows", type=number(0, 100), default=50.0, metavar="PERCENT",
+                        help="how much rows are made to close, against steps that are even: 0 to 100 (50)")  # fmt: skip
+    parser.add_argument("--sharp", type=number(1, 180), default=38.0, metavar="DEGREES",
+                        help="creases above this angle, 1 to 180 (38)")  # fmt: skip
+    parser.add_argument("--mirror", choices=("x", "y", "z"), default="", help="both sides of this plane alike, exactly")
+
+
+def unwind_verb(options: Options) -> int:
+    """make the rows of a jacket close"""
+    start = time.perf_counter()
+    output = checked_output(options, options.over)
+    jacket, source = read_mesh(options.input), read_mesh(options.over)
+    surface = Bvh.build(source.points, source.triangle_points)
+    settings = UnwindSettings(0.01 * options.rows, options.sharp, options.mirror)
+    mesh, told = unwind(jacket, surface, settings, None, terminal_progress(options.quiet))
+    write_mesh(mesh, output)
+    figures = measure_quads(mesh, source, surface)
+    write_report(options.report, {**base_report("unwind", options, start), "quads": figures.as_dict(), "notes": [told]})
+    say(options, f"{told} → {output}")
+    return 0
 
 
 # ---- unwrap ----------------------------------------------------------------------------------
@@ -282,6 +314,7 @@ VERBS: dict[str, tuple[Callable[[argparse.ArgumentParser], None], Callable[[Opti
     "inspect": (add_inspect, inspect),
     "prepare": (add_prepare, prepare),
     "remesh": (_add_remesh, remesh),
+    "unwind": (_add_unwind, unwind_verb),
     "unwrap": (_add_unwrap, unwrap_verb),
     "pack": (_add_pack, pack_verb),
     "refit": (add_refit, refit_verb),

@@ -9,8 +9,9 @@ import numpy as np
 from jacket.core.checks.model import Check, Level, graded
 from jacket.core.mesh.geometry import scaled_jacobian
 from jacket.core.mesh.polymesh import PolyMesh
+from jacket.core.rows.measure import rings
 from jacket.core.space.bvh import Bvh
-from jacket.core.space.sample import uncovered_share
+from jacket.core.space.sample import sample_surface, uncovered_share
 
 
 def not_quads(mesh: PolyMesh) -> Check:
@@ -90,6 +91,32 @@ def uncovered(
     return Check("uncovered", "Uncovered", f"{share:.0f} % of source", level, number=share)
 
 
+def winding_rows(mesh: PolyMesh) -> Check:
+    """The longest ring of edges in % of all crossings (`core/rows/measure.py`); one that runs over much of the form cannot be
+    held, inserted or taken out as a row."""
+    found = rings(mesh)
+    if found.n_quads == 0:
+        return Check("winding-rows", "Longest ring", "none", "good")
+    edges = np.flatnonzero(found.of_edge == int(np.argmax(found.crossings)))
+    share = found.longest
+    # Few quads have few rings: what counts is how much longer one is than a row that goes once round.
+    long = share if found.crossings.max() > 4.0 * np.sqrt(2.0 * found.n_quads) else 0.0
+    return Check("winding-rows", "Longest ring", f"{share:.0f} % of crossings", "look" if long > 20.0 else "good", "edges", edges,
+                 share)  # fmt: skip
+
+
+def left_out(mesh: PolyMesh, source: PolyMesh) -> Check:
+    """How far the source lies from the jacket at most, in % of the diagonal; the faces nearest to what is over 1 % off."""
+    if mesh.n_faces == 0 or source.diagonal <= 0 or source.n_faces == 0:
+        return Check("left-out", "Ends left out", "none", "good")
+    samples = sample_surface(source.points, source.triangle_points, 6000)
+    _, triangle, far = Bvh.build(mesh.points, mesh.triangle_points).closest(samples)
+    far = far / source.diagonal * 100
+    bad = np.unique(mesh.triangle_faces[triangle[far > 1.0]])
+    most = float(far.max())
+    return Check("left-out", "Ends left out", f"{most:.2f} % at most", "look" if most > 2.0 else "good", "faces", bad, most)
+
+
 def refitted_badly(mesh: PolyMesh) -> Check:
     """Points that the last refit marked as not well fitted."""
     bad = np.flatnonzero(mesh.point_data["poor"])
@@ -104,9 +131,13 @@ def topology_checks(
     """Every topology check, those against the source last; `beside` are other layers that cover it too, `finished` asks
     of them to cover it whole."""
     checks = [not_quads(mesh), odd_poles(mesh), open_border(mesh), joins(mesh), thinnest_corner(mesh),
-              folded(mesh), loose_points(mesh)]  # fmt: skip
+              folded(mesh), winding_rows(mesh), loose_points(mesh)]  # fmt: skip
     if "poor" in mesh.point_data:
         checks.append(refitted_badly(mesh))
     if source is not None and surface is not None:
-        checks += [largest_gap(mesh, surface, source.diagonal), uncovered(mesh, source, beside, finished)]
+        bare = uncovered(mesh, source, beside, finished)
+        checks += [largest_gap(mesh, surface, source.diagonal), bare]
+        # Of a jacket that is still being made everything is left out.
+        if not beside and bare.number < 5.0:
+            checks.append(left_out(mesh, source))
     return checks

@@ -19,6 +19,7 @@ from jacket.core.quads.settings import AutoSettings
 from jacket.core.quads.steering import Guide, Paint, bridged, checked_guide, dense_guide, doubled, half_of
 from jacket.core.source.weld import welded_triangles
 from jacket.core.space.bvh import Bvh
+from jacket.core.space.sample import sample_surface
 from jacket.errors import MeshError
 from jacket.progress import Progress, part, silent
 
@@ -100,7 +101,26 @@ def _laid(
         area = float(face_areas(source).sum())
         quads, singular = covered(source, surface, wanted, area, settings, own, notes, progress, watch)
     progress(0.95, "measuring the result")
-    return AutoResult(quads, measure_quads(quads, source, surface), singular, _in_brief(notes))
+    figures = measure_quads(quads, source, surface)
+    if figures.gap_in_largest > REACHED and quads.n_faces:
+        notes.append(_left_out(quads, source, figures))
+    return AutoResult(quads, figures, singular, _in_brief(notes))
+
+
+REACHED = 1.5
+"""How far in % of the diagonal a place of the source may lie off the quads before it counts as left out."""
+
+
+def _left_out(quads: PolyMesh, source: PolyMesh, figures: QuadFigures) -> str:
+    """What ends are left out: how much area, where the farthest is, and about what number would reach it, gaps going with
+    the square of the step."""
+    samples = sample_surface(source.points, source.triangle_points, 30_000)
+    far = Bvh.build(quads.points, quads.triangle_points).closest(samples)[2] / source.diagonal * 100
+    place = "({:.3g}, {:.3g}, {:.3g})".format(*samples[int(np.argmax(far))])
+    share = 100.0 * float((far > REACHED).mean())
+    number = round(figures.quads * figures.gap_in_largest / REACHED, -2)
+    return (f"{share:.2g} % of the source lies over {REACHED:g} % of its diagonal off the quads, farthest near {place}; about "
+            f"{int(number):,} quads would reach it, or closer steps there (Density).")  # fmt: skip
 
 
 def _in_brief(notes: list[str]) -> tuple[str, ...]:

@@ -46,7 +46,7 @@ def rows_unwound(
             far = cKDTree(rest.points[rest.topology.border_points]).query(region.points)[0]
             shared = region.topology.border_points & (far <= reach_of(region))
             held &= shared[region.topology.edge_points].all(axis=1)
-        new = _region(region, held, surface, closeness, sharp, progress)
+        new = _region(region, held, surface, closeness, sharp, progress, rest)
         if rest is not None:
             new = _joined(rest, new, reach_of(region), int(shared.sum()))
     after = windings(new)
@@ -56,7 +56,10 @@ def rows_unwound(
                  f"quads are crossed by their own ring ({before[1]:.0f} %).")  # fmt: skip
 
 
-def _region(region: PolyMesh, held: Bools, surface: Bvh, closeness: float, sharp: float, progress: Progress) -> PolyMesh:
+def _region(
+    region: PolyMesh, held: Bools, surface: Bvh, closeness: float, sharp: float, progress: Progress,
+    rest: PolyMesh | None = None,
+) -> PolyMesh:  # fmt: skip
     if not region.is_quads:
         raise EditRefused("Rows run over quads only; pair or mend the other faces first (Tidy).")
     step = float(np.median(edge_lengths(region)))
@@ -67,7 +70,7 @@ def _region(region: PolyMesh, held: Bools, surface: Bvh, closeness: float, sharp
     # Where closing as far as is wished spoils corners, steps are kept more even.
     for k, share in enumerate((1.0, 0.5, 0.0)):
         span = part(progress, k / 3, (k + 1) / 3)
-        found = unwound(region, flags, closeness * share, ROUNDS, part(span, 0.0, 0.7), held if held.any() else None)
+        found = unwound(region, flags, closeness * share, ROUNDS, part(span, 0.0, 0.7), held if held.any() else None, outside=rest)
         if found is None:
             continue
         span(0.75, "relaxing the quads on the source")

@@ -21,6 +21,9 @@ from jacket.core.solve.integers import integer_kernel
 STIFF = 1e5
 """How much more strain across a crease or border counts."""
 
+LIMP = 1e4
+"""How little it costs to move a line that comes from no hard point."""
+
 Whole = NDArray[np.int64]
 
 
@@ -103,6 +106,9 @@ def strain_metric(tm: TMesh, plan: Layout, aim: Floats) -> tuple[Floats, Floats]
     n = mesh.topology.n_edges
     weight = np.ones(2 * n)
     weight[n:][tm.features] = 1 / STIFF
+    functionals, made = _functionals(tm, plan)
+    # Lines of our own may lie anywhere: how far they move costs nothing.
+    weight = np.concatenate([weight, np.full(made, LIMP)])
     closing = _closing(mesh)
     aligned = [c for c in tm.chains if c.loose and all(kind != TEE for kind, _ in c.ends)]
     if aligned:
@@ -110,7 +116,7 @@ def strain_metric(tm: TMesh, plan: Layout, aim: Floats) -> tuple[Floats, Floats]
         columns = np.concatenate([n + c.edges for c in aligned])
         straight = sparse.csr_array((np.ones(len(rows)), (rows, columns)), shape=(len(aligned), 2 * n))
         closing = sparse.vstack([closing, straight]).tocsr()
-    functionals = _functionals(tm, plan)
+    closing = sparse.hstack([closing, sparse.csr_array((closing.shape[0], made))]).tocsr()
     scale = sparse.diags_array(weight)
     wide = plan.basis.astype(float)
     unit, upper = np.linalg.qr(wide)
@@ -123,7 +129,7 @@ def strain_metric(tm: TMesh, plan: Layout, aim: Floats) -> tuple[Floats, Floats]
     g = measure.T @ (scale @ measure) - pulled.T @ reach
     g = 0.5 * (g + g.T) + 1e-9 * np.trace(g) / k * np.eye(k)
     form = np.linalg.inv(g)
-    wanted = np.concatenate([aim, np.zeros(n)])
+    wanted = np.concatenate([aim, np.zeros(n + made)])
     nearest = wanted - scale @ (closing.T @ factor.solve(closing @ wanted))
     centre = measure.T @ nearest
     return upper.T @ form @ upper, np.linalg.solve(upper, centre)
@@ -142,9 +148,11 @@ def _closing(mesh: PolyMesh) -> sparse.csr_array:
     return sparse.csr_array((values, (r, columns)), shape=(2 * len(edge), 2 * n))
 
 
-def _functionals(tm: TMesh, plan: Layout) -> sparse.csr_array:
-    """(U, 2 E) the change of length of each unknown by the strain of the edges, taken of one of its pieces."""
+def _functionals(tm: TMesh, plan: Layout) -> tuple[sparse.csr_array, int]:
+    """((U, 2 E + M) the change of length of each unknown by the strain of the edges, taken of one of its pieces, and by how
+    far the M lines of our own move; M)."""
     n = tm.mesh.topology.n_edges
+    made = {k: j for j, k in enumerate(k for k, c in enumerate(tm.chains) if c.made)}
     arrivals = _arrivals(tm)
     first = np.full(int(plan.of.max()) + 1, -1, np.int64)
     first[plan.of[::-1]] = np.arange(len(plan.of))[::-1]
@@ -155,22 +163,25 @@ def _functionals(tm: TMesh, plan: Layout) -> sparse.csr_array:
         piece = plan.pieces[x]
         terms = [(tm.chains[piece.chain].edges[piece.start : piece.stop], 1.0)]
         for place, sign in ((piece.stop, 1.0), (piece.start, -1.0)):
-            edges, own = arrivals.get((piece.chain, place, piece.left), (None, 0.0))
-            if edges is not None:
+            if (piece.chain, place, piece.left) in arrivals:
+                mover, edges, own = arrivals[(piece.chain, place, piece.left)]
                 terms.append((n + edges, sign * own))
+                if mover in made:
+                    terms.append((np.array([2 * n + made[mover]]), sign * own))
         for edges, value in terms:
             rows.append(np.full(len(edges), u))
             columns.append(edges)
             values.append(np.full(len(edges), value))
-    shape = (len(first), 2 * n)
-    return sparse.csr_array((np.concatenate(values), (np.concatenate(rows), np.concatenate(columns))), shape=shape)
+    shape = (len(first), 2 * n + len(made))
+    entries = (np.concatenate(values), (np.concatenate(rows), np.concatenate(columns)))
+    return sparse.csr_array(entries, shape=shape), len(made)
 
 
-def _arrivals(tm: TMesh) -> dict[tuple[int, int, bool], tuple[Ints, float]]:
-    """By chain, place and side: the edges across which a line's source may have moved, and with which sign that shifts
-    where the line meets the chain."""
+def _arrivals(tm: TMesh) -> dict[tuple[int, int, bool], tuple[int, Ints, float]]:
+    """By chain, place and side: the line whose moving across shifts where it meets the chain, the edges along which it is
+    away from its source, and the sign."""
     position = [dict(zip(c.points.tolist(), range(len(c.points)), strict=True)) for c in tm.chains]
-    out: dict[tuple[int, int, bool], tuple[Ints, float]] = {}
+    out: dict[tuple[int, int, bool], tuple[int, Ints, float]] = {}
     for k, chain in enumerate(tm.chains):
         for end, (kind, on) in enumerate(chain.ends):
             if kind != TEE:
@@ -179,11 +190,12 @@ def _arrivals(tm: TMesh) -> dict[tuple[int, int, bool], tuple[Ints, float]]:
             place = position[on][int(chain.points[-end])]
             left = is_left(tm.mesh, other, place, int(chain.points[-2 if end else 1]))
             side = 1.0 if left else -1.0
-            if chain.loose and end:
-                out[(on, place, left)] = (chain.edges, -side)
+            if chain.loose and (end or chain.made):
+                away = chain.edges if end else chain.edges[:0]
+                out[(on, place, left)] = (k, away, -side if end else side)
             if other.loose:
-                moved = (other.edges[:place], side if end else -side)
                 own = len(chain.edges) if end else 0
+                moved = (on, other.edges[:place], side if end else -side)
                 out[(k, own, True)] = out[(k, own, False)] = moved
     return out
 

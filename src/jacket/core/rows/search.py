@@ -32,6 +32,8 @@ class Wiring:
     piece_chain, piece_left, piece_reverse, piece_of   (N,) of each piece: chain, side, walked against it, unknown
     rank      (N,) pieces in the order in which they lie along the sides of chains
     patch, sides   as in `Layout`
+    links     (L, 5) rows that go on outside: chain and unit where one leaves, chain and unit where it comes back or −1, and how
+              many quads it crosses there
     """
 
     piece_chain: Ints
@@ -42,16 +44,18 @@ class Wiring:
     patch: Ints
     sides: Ints
     n_chains: int
+    links: Ints
 
 
-def wiring(tm: TMesh, plan: Layout) -> Wiring:
+def wiring(tm: TMesh, plan: Layout, links: Ints | None = None) -> Wiring:
     """What the search has to know of a T-mesh."""
     chain = np.array([p.chain for p in plan.pieces], np.int32)
     right = np.array([not p.left for p in plan.pieces], np.int32)
     reverse = np.array([p.reverse for p in plan.pieces], np.int32)
     start = np.array([p.start for p in plan.pieces], np.int32)
     order = np.lexsort((start, right, chain)).astype(np.int32)
-    return Wiring(chain, right, reverse, order, plan.of, plan.patch, plan.sides, len(tm.chains))
+    return Wiring(chain, right, reverse, order, plan.of, plan.patch, plan.sides, len(tm.chains),
+                  np.zeros((0, 5), np.int64) if links is None else links)  # fmt: skip
 
 
 def lowest(tm: TMesh, plan: Layout, start: Whole) -> Whole:
@@ -80,7 +84,7 @@ def searched(
     """Lengths near `start` (U,), from `low` to `high`, by changes along `basis` (U, K), short in the metric `form`, whose energy
     about `centre` (K,) counts by `strain` per quad. The same seed gives the same lengths."""
     z, score = _annealed(
-        net.piece_chain, net.piece_side, net.piece_reverse, net.order, net.of, net.patch, net.sides, net.n_chains,
+        net.piece_chain, net.piece_side, net.piece_reverse, net.order, net.of, net.patch, net.sides, net.n_chains, net.links,
         start, np.ascontiguousarray(basis.T), form, centre, n_quads, steps, seed, strain / n_quads, low, high, HEAT, COLD,
     )  # fmt: skip
     away = z - centre
@@ -105,7 +109,7 @@ def _unit(place, length, reverse, i, chain_start):
 
 @inline
 def _measured(
-    chain, side, reverse, order, of, patch, sides, n_chains, lengths, begin, place, parent, total, own_count, ua, ub
+    chain, side, reverse, order, of, patch, sides, n_chains, links, lengths, begin, place, parent, total, own_count, ua, ub
 ):
     """(quads, mean log length, largest share, sum of squared shares, share crossed by itself), or quads −1 where too big."""
     # Where each piece begins on its chain, and how long chains are.
@@ -131,6 +135,12 @@ def _measured(
         parent[i] = i
         total[i] = 0
         own_count[i] = 0
+    for k in range(len(links)):
+        if links[k, 2] >= 0:
+            ra = _root(parent, begin[links[k, 0]] + links[k, 1])
+            rb = _root(parent, begin[links[k, 2]] + links[k, 3])
+            if ra != rb:
+                parent[max(ra, rb)] = min(ra, rb)
     quads, count = 0, 0
     for p in range(len(patch)):
         for k in range(2):
@@ -178,16 +188,21 @@ def _measured(
             count += own_count[ub[j]]
         for i in range(w):
             own_count[ua[i]] = 0
+    outside = 0
+    for k in range(len(links)):
+        total[_root(parent, begin[links[k, 0]] + links[k, 1])] += links[k, 4]
+        outside += links[k, 4]
     rings, logs, most, squares = 0, 0.0, 0, 0.0
+    everything = quads + 0.5 * outside
     for i in range(n):
         if parent[i] == i and total[i] > 0:
             rings += 1
             logs += np.log(total[i])
             most = max(most, total[i])
-            squares += (0.5 * total[i] / quads) ** 2
+            squares += (0.5 * total[i] / everything) ** 2
     if rings == 0 or quads == 0:
         return 0.0, 0.0, 1.0, 1.0, 1.0
-    return float(quads), logs / rings, 0.5 * most / quads, squares, count / quads
+    return float(quads), logs / rings, 0.5 * most / everything, squares, count / quads
 
 
 @inline
@@ -217,7 +232,7 @@ def _annealed(
     of,
     patch,
     sides,
-    n_chains,
+    n_chains, links,
     start,
     basis,
     form,
@@ -257,7 +272,7 @@ def _annealed(
             of,
             patch,
             sides,
-            n_chains,
+            n_chains, links,
             lengths,
             begin,
             place,
@@ -310,7 +325,7 @@ def _annealed(
                 of,
                 patch,
                 sides,
-                n_chains,
+                n_chains, links,
                 changed,
                 begin,
                 place,

@@ -25,12 +25,14 @@ class Chain:
     points   its points in order, both ends among them
     loose    a separatrix: it may move sideways; creases and borders may not
     ends     per end (HARD, point) or (TEE, chain)
+    made     a line of our own that comes from no hard point: where it runs does not matter
     """
 
     points: Ints
     edges: Ints
     loose: bool
     ends: list[tuple[int, int]]
+    made: bool = False
 
 
 @dataclass(frozen=True)
@@ -100,6 +102,7 @@ def _marched(mesh: PolyMesh, lines: Bools, seeds: list[int], crosses: list[int],
     chains = _line_chains(mesh, lines, hard)
     # Lines across others march first: each two half-edges from one point, opposite ways.
     sources = across + _sources(mesh, lines, hard) + np.flatnonzero(np.isin(mesh.corners, crosses)).tolist() + seeds
+    true = hard.copy()
     hard[crosses] = True
     marked = hard.copy()
     marked[topology.edge_points[lines]] = True
@@ -133,7 +136,8 @@ def _marched(mesh: PolyMesh, lines: Bools, seeds: list[int], crosses: list[int],
         if begin not in first:
             # A line that came back to itself begins where it does.
             hard[line[0]] = True
-        chains.append(Chain(line.astype(np.int32), np.concatenate(edges).astype(np.int32), True, []))
+        own = not (true[line[0]] or true[line[-1]])
+        chains.append(Chain(line.astype(np.int32), np.concatenate(edges).astype(np.int32), True, [], own))
     return TMesh(mesh, chains, [], hard, lines)
 
 

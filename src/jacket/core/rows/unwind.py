@@ -13,7 +13,9 @@ from dataclasses import dataclass
 import numpy as np
 from scipy.spatial import cKDTree
 
+from jacket.core.mesh.edits import points_welded
 from jacket.core.mesh.geometry import edge_lengths
+from jacket.core.mesh.pieces import put_side_by_side
 from jacket.core.mesh.polymesh import Bools, Floats, Ints, PolyMesh
 from jacket.core.mesh.walks import euler_characteristic
 from jacket.core.quads.figures import irregular_count
@@ -56,7 +58,7 @@ def windings(mesh: PolyMesh) -> tuple[float, float]:
 
 def unwound(
     mesh: PolyMesh, lines: Bools, closeness: float = 0.5, rounds: int = 2, progress: Progress = silent,
-    held: Bools | None = None, wanted: int = 0,
+    held: Bools | None = None, wanted: int = 0, outside: PolyMesh | None = None,
 ) -> Unwound | None:  # fmt: skip
     """A sound mesh of quads whose rings are shorter, or None where that is not to be had.
 
@@ -64,6 +66,7 @@ def unwound(
     closeness     0 keeps steps even, 1 closes rows at any price
     held (E,)     border edges whose points stay as they are
     wanted        how many quads there should be, 0 for as many as there are
+    outside       what lies beyond held borders: rings are followed through it
 
     Points lie between the old places and have to be relaxed. The same input gives the same bytes.
     """
@@ -71,17 +74,21 @@ def unwound(
     steps = _step_lengths(mesh)
     current, flags, fixed = mesh, lines, held
     best: Unwound | None = None
-    before = sum(windings(mesh))
+
+    def winding(of: PolyMesh) -> float:
+        return sum(windings(of if outside is None else put_together(outside, of)))
+
+    before = winding(mesh)
     for k in range(rounds):
         ends = current.topology.edge_points
         own = steps[first.query(current.points[ends].mean(axis=1), k=4)[1]].mean(axis=1)
         aim = np.clip(edge_lengths(current) / np.maximum(own, 1e-300) - 1.0, -0.7, 2.0) if k else np.zeros(len(ends))
         step = part(progress, k / rounds, (k + 1) / rounds)
-        found = _one_round(mesh, current, flags, fixed, aim, closeness, wanted or mesh.n_faces, step)
-        if found is None or sum(windings(found.mesh)) > (before if best is None else sum(windings(best.mesh))) - 0.5:
+        found = _one_round(mesh, current, flags, fixed, aim, closeness, wanted or mesh.n_faces, outside, step)
+        if found is None or winding(found.mesh) > (before if best is None else winding(best.mesh)) - 0.5:
             break
         best = found
-        if max(windings(found.mesh)) <= CLOSED:
+        if outside is None and max(windings(found.mesh)) <= CLOSED:
             break
         current = found.mesh
         flags = current.topology.edge_flags(found.lines)
@@ -107,8 +114,7 @@ def _one_round(
     held: Bools | None,
     aim: Floats,
     closeness: float,
-    wanted: int,
-    progress: Progress,
+    wanted: int, outside: PolyMesh | None, progress: Progress,
 ) -> Unwound | None:
     progress(0.0, "tracing the rows")
     tm = t_mesh(mesh, lines)
@@ -129,7 +135,7 @@ def _one_round(
     start = np.zeros(len(basis), np.int64)
     start[plan.of] = plan.lengths
     progress(0.3, "seeking rows that close")
-    for one in _candidates(tm, plan, start, basis, form, centre, wanted, closeness, progress):
+    for one in _candidates(tm, plan, start, basis, form, centre, wanted, closeness, _links(tm, held, outside), progress):
         new, pairs = rebuilt(tm, plan, one.lengths, held)
         if _sound(new, origin):
             return Unwound(new, pairs, one.strain)
@@ -138,10 +144,10 @@ def _one_round(
 
 def _candidates(
     tm: TMesh, plan: Layout, start: Whole, basis: Whole, form: Floats, centre: Floats, n_quads: int, closeness: float,
-    progress: Progress,
+    links: Ints, progress: Progress,
 ) -> list[Found]:  # fmt: skip
     """What searches with several seeds found, best first."""
-    net: Wiring = wiring(tm, plan)
+    net: Wiring = wiring(tm, plan, links)
     low, high = lowest(tm, plan, start), 2 * start + 2
     weight = NEAR_STRAIN * 16.0 ** (1.0 - 2.0 * float(np.clip(closeness, 0.0, 1.0)))
 
@@ -154,6 +160,38 @@ def _candidates(
             out.append(found)
             progress(0.3 + 0.65 * (k + 1) / SEEDS, "seeking rows that close")
     return sorted(out, key=lambda f: f.score)
+
+
+def put_together(rest: PolyMesh, mesh: PolyMesh) -> PolyMesh:
+    """Two meshes as one, border points that lie on one another joined; for measuring."""
+    ours, theirs = np.flatnonzero(mesh.topology.border_points), np.flatnonzero(rest.topology.border_points)
+    whole = put_side_by_side([rest, mesh])
+    if len(ours) == 0 or len(theirs) == 0:
+        return whole
+    far, near = cKDTree(rest.points[theirs]).query(mesh.points[ours])
+    on = far <= 1e-6 * float(np.median(edge_lengths(rest)))
+    return points_welded(whole, np.stack([ours[on] + rest.n_points, theirs[near[on]]], axis=1)).mesh if on.any() else whole
+
+
+def _links(tm: TMesh, held: Bools | None, outside: PolyMesh | None) -> Ints:
+    """(L, 5) as in `Wiring`: the rows outside that leave a mesh over its held borders."""
+    if held is None or outside is None or not held.any():
+        return np.zeros((0, 5), np.int64)
+    found, rim = rings(outside), outside.topology.border_edges
+    middles = outside.points[outside.topology.edge_points[rim]].mean(axis=1)
+    ends: dict[int, list[tuple[int, int]]] = {}
+    for k, chain in enumerate(tm.chains):
+        if not held[chain.edges].all():
+            continue
+        own = tm.mesh.points[tm.mesh.topology.edge_points[chain.edges]].mean(axis=1)
+        near = cKDTree(middles).query(own)[1]
+        for place, e in enumerate(rim[near].tolist()):
+            ends.setdefault(int(found.of_edge[e]), []).append((k, place))
+    rows = []
+    for ring, units in ends.items():
+        back = units[1] if len(units) > 1 else (-1, -1)
+        rows.append((*units[0], *back, int(found.crossings[ring])))
+    return np.array(rows, np.int64).reshape(-1, 5)
 
 
 def _sound(mesh: PolyMesh, origin: PolyMesh) -> bool:

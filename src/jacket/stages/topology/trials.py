@@ -7,7 +7,7 @@ from collections.abc import Callable
 from dataclasses import replace
 from typing import Any
 
-from jacket.commands.common import has_source
+from jacket.commands.common import has_faces, has_source
 from jacket.commands.host import Host
 from jacket.commands.model import Command
 from jacket.core.derive import surface_of
@@ -20,6 +20,7 @@ from jacket.document.state import State, Trial
 from jacket.document.task import Ground, Task, on_layer, on_sources
 from jacket.errors import JacketError
 from jacket.jobs.remesh import RemeshSettings, remesh
+from jacket.jobs.unwind import UnwindSettings, unwind
 from jacket.progress import Progress
 from jacket.stages.topology.values import TopologyValues
 
@@ -144,6 +145,25 @@ def _redo(host: Host) -> None:
                  lambda progress: part_redone(ground.mesh, faces, surface_of(source), settings, progress))  # fmt: skip
 
 
+def _unwind(host: Host) -> None:
+    document = host.document
+    document.open_jacket()
+    source, state = document.require_source().mesh, document.state
+    ground, faces = on_layer(state), state.held.of("faces")
+    values = host.values(TopologyValues)
+    settings = UnwindSettings(0.01 * values.rows, values.sharp, state.mirror).checked()
+
+    def job(progress: Progress) -> tuple[PolyMesh, tuple[str, ...]]:
+        mesh, told = unwind(ground.mesh, surface_of(source), settings, faces, progress)
+        return mesh, (told,)
+
+    _change_part(host, "unwind the rows", ground, job)
+
+
+def _has_rows(state: State) -> bool:
+    return has_faces(state) and has_source(state)
+
+
 def _in_part(state: State) -> bool:
     return has_trials(state) and held_faces(state)
 
@@ -154,6 +174,7 @@ COMMANDS = (
     Command("take-trial", "Take the trial", "accept use keep automatic", "", has_trials, _take),
     Command("take-inside", "Take it where held", "accept trial part selection inside faces", "", _in_part, _take_inside, waits=True),
     Command("redo-part", "Make the held part anew", "automatic remesh region selection weld faces", "", held_faces, _redo, waits=True),
+    Command("unwind-rows", "Unwind the rows", "rings loops spiral helix close rows flow held part", "", _has_rows, _unwind, waits=True),
     Command("drop-trial", "Throw the trial away", "discard reject automatic", "", has_trials, _drop),
     Command("next-trial", "Look at the next trial", "blink compare automatic", "B", several_trials, _next),
     Command("keep-trial", "Keep the trial as a layer", "layer save automatic", "", has_trials, _keep),
