@@ -13,10 +13,11 @@ from dataclasses import dataclass
 import numpy as np
 from scipy.spatial import cKDTree
 
-from jacket.core.fit.relax import Lines, relaxed
+from jacket.core.fit.relax import Lines, relaxed, untangled
 from jacket.core.mesh.geometry import edge_lengths, scaled_jacobian, unit
 from jacket.core.mesh.polymesh import Bools, Ints, PolyMesh
 from jacket.core.quads.base import Base
+from jacket.core.quads.figures import irregular_count
 from jacket.core.quads.fitting import fitted, least_folded, lines_over
 from jacket.core.quads.steering import Guide, dense_guide
 from jacket.core.quads.subdivide import split_to_quads
@@ -27,6 +28,8 @@ from jacket.progress import Progress, part
 
 CLOSED = 10.0
 """Longest ring in %, and quads crossed by their own ring in %, that count as closed."""
+MOST_ODD = 0.08
+"""Irregular points per quad of the coarse grid from which it is not tried."""
 MEAN, FIRST, GAP = 0.970, 0.80, 1.2
 """Corner mean, first percentile and largest gaps in % of the diagonal that closing may come down to."""
 
@@ -109,16 +112,24 @@ def closed(
     def consider(mesh: PolyMesh) -> bool:
         nonlocal best, best_now
         now = standing(mesh, surface, base, guides)
+        if now.folded > before.folded:
+            mesh = untangled(mesh, surface, None, 120)
+            now = standing(mesh, surface, base, guides)
         if now.winding < best_now.winding - 1.0 and fits(now, before, 2.0 * closeness):
             best, best_now = mesh, now
         return best_now.winding <= CLOSED
 
-    for way in (_split_way, _own_way):
-        step = part(progress, 0.0, 0.5) if way is _split_way else part(progress, 0.5, 1.0)
+    # A grid of a quarter of the quads has no room for as many irregular points as horns and claws make.
+    crowded = irregular_count(laid) > MOST_ODD * 0.25 * wanted
+    ways = [(_own_way, 1.0), (_own_way, 0.4)] if crowded else [(_split_way, 1.0), (_own_way, 1.0), (_own_way, 0.4)]
+    for k, (way, share) in enumerate(ways):
+        if share < 1.0 and best is not laid:
+            break
+        step = part(progress, k / len(ways), (k + 1) / len(ways))
         quads = coarse(round(wanted / 4)) if way is _split_way else laid
         if quads is None:
             continue
-        new = way(quads, base, surface, wanted, closeness, graded, step)
+        new = way(quads, base, surface, wanted, share * closeness, graded, step)
         if new is not None and consider(least_folded(fitted(new, base, surface, graded, guides), new, surface)):
             break
     return best
@@ -148,7 +159,7 @@ def _split_way(
 def _own_way(
     laid: PolyMesh, base: Base, surface: Bvh, wanted: int, closeness: float, graded: bool, progress: Progress
 ) -> PolyMesh | None:
-    found = unwound(laid, line_edges(laid, base), closeness, 2, progress, wanted=wanted)
+    found = unwound(laid, line_edges(laid, base), closeness, 3, progress, wanted=wanted)
     if found is None:
         return None
     return _onto_lines(found.mesh, found.lines, base, surface)[0]

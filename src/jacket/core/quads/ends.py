@@ -70,22 +70,28 @@ def _tips(form: PolyMesh, far: Floats, reach: float) -> list[int]:
 def _pulled(
     quads: PolyMesh, tip: Floats, face: int, surface: Bvh, lines: Lines | None, taken: Bools
 ) -> PolyMesh | None:
+    """The quads with a corner of a face on a tip, the nearest that lets them; None where none does. Adds it to `taken`."""
     corners = quads.corners[quads.starts[face] : quads.starts[face + 1]]
     bound = np.zeros(quads.n_points, bool) if lines is None else lines.sliding | lines.fixed
-    bound |= quads.topology.border_points
-    free = [int(c) for c in corners if not bound[c] and not taken[c]]
-    if not free:
-        return None
-    point = min(free, key=lambda c: float(np.linalg.norm(quads.points[c] - tip)))
+    bound |= quads.topology.border_points | taken
+    free = [int(c) for c in corners if not bound[c]]
+    for point in sorted(free, key=lambda c: float(np.linalg.norm(quads.points[c] - tip)))[:3]:
+        mesh = _pulled_by(quads, point, tip, surface, bound)
+        if mesh is not None:
+            taken[point] = True
+            return mesh
+    return None
+
+
+def _pulled_by(quads: PolyMesh, point: int, tip: Floats, surface: Bvh, bound: Bools) -> PolyMesh | None:
     ends = quads.topology.edge_points
     near = np.full(quads.n_points, RINGS + 1)
     near[point] = 0
     for k in range(RINGS):
         rows = near[ends].min(axis=1) == k
         np.minimum.at(near, ends[rows].ravel(), k + 1)
-    ids = np.flatnonzero((near > 0) & (near <= RINGS) & ~taken & ~bound)
+    ids = np.flatnonzero((near > 0) & (near <= RINGS) & ~bound).astype(np.int32)
     at = near[quads.corners.reshape(-1, 4)].min(axis=1) <= RINGS
-    before = scaled_jacobian(quads)
     start = quads.points[point].copy()
     mesh = quads
     # In steps, the others following each, so that nothing folds on the way.
@@ -94,10 +100,9 @@ def _pulled(
         goal = start + share * (tip - start)
         points[point] = tip if share == 1.0 else surface.project(goal[None, :])[0]
         mesh = mesh.with_points(points)
-        mesh = mesh.with_points(relaxed_part(mesh, surface, ids.astype(np.int32), np.ones(len(ids)), 8, None, 0.2))
-    now = scaled_jacobian(mesh)
-    worst = float(now[at].min())
-    if worst < LEAST and worst < float(before[at].min()):
-        return None
-    taken[point] = True
-    return mesh
+        mesh = mesh.with_points(relaxed_part(mesh, surface, ids, np.ones(len(ids)), 8, None, 0.2))
+    worst, before = float(scaled_jacobian(mesh)[at].min()), float(scaled_jacobian(quads)[at].min())
+    # A horn that is missing altogether is worse than a slanted quad at its tip.
+    length = float(np.linalg.norm(mesh.points[ends[:, 0]] - mesh.points[ends[:, 1]], axis=1).mean())
+    least = LEAST if np.linalg.norm(tip - start) < 1.5 * length else 0.5 * LEAST
+    return mesh if worst >= least or worst >= before else None

@@ -21,8 +21,8 @@ from jacket.core.solve.integers import integer_kernel
 STIFF = 1e5
 """How much more strain across a crease or border counts."""
 
-LIMP = 1e4
-"""How little it costs to move a line that comes from no hard point."""
+LIMP = 0.5
+"""How little it costs to move a line that comes from no hard point: a unit that it moves costs two."""
 
 Whole = NDArray[np.int64]
 
@@ -107,7 +107,7 @@ def strain_metric(tm: TMesh, plan: Layout, aim: Floats) -> tuple[Floats, Floats]
     weight = np.ones(2 * n)
     weight[n:][tm.features] = 1 / STIFF
     functionals, made = _functionals(tm, plan)
-    # Lines of our own may lie anywhere: how far they move costs nothing.
+    # Lines of our own may lie anywhere, but where they move far the places of the patches tell less.
     weight = np.concatenate([weight, np.full(made, LIMP)])
     closing = _closing(mesh)
     aligned = [c for c in tm.chains if c.loose and all(kind != TEE for kind, _ in c.ends)]

@@ -30,7 +30,7 @@ from jacket.progress import Progress, part, silent
 
 STEPS = 12_000
 """Steps of one search."""
-SEEDS = 6
+SEEDS = 4
 THREADS = 2
 MOST_FREE = 450
 """Whole numbers up to which a search is worth its time: a torn or noisy scan has more, and its rows end everywhere."""

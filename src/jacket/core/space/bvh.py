@@ -7,7 +7,10 @@ their centres, so that building is one sort and a sweep, and refitting is the sw
 
 from __future__ import annotations
 
+import os
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
+from itertools import pairwise
 from typing import NamedTuple
 
 import numpy as np
@@ -27,6 +30,12 @@ class Hit(NamedTuple):
     triangle: int
     distance: float
     position: Floats
+
+
+MANY = 1500
+"""Queries from which they are shared out among threads."""
+THREADS = min(2, os.cpu_count() or 1)
+_POOL = ThreadPoolExecutor(THREADS, "closest")
 
 
 @dataclass(frozen=True, eq=False)
@@ -82,7 +91,14 @@ class Bvh:
         if len(self.triangles) == 0:
             return queries.copy(), np.full(len(queries), -1, np.int32), np.full(len(queries), np.inf)
         bound = np.full(len(queries), np.inf) if within is None else np.ascontiguousarray(within, np.float64)
-        return _closest_many(self.points, self.triangles, self.order, self.boxes, queries, bound)
+        own = (self.points, self.triangles, self.order, self.boxes)
+        if len(queries) < MANY:
+            return _closest_many(*own, queries, bound)
+        # Each query is on its own, so that sharing them out changes nothing but the time.
+        cuts = np.linspace(0, len(queries), THREADS + 1).astype(int)
+        jobs = [_POOL.submit(_closest_many, *own, queries[a:b], bound[a:b]) for a, b in pairwise(cuts)]
+        where, which, far = zip(*(job.result() for job in jobs), strict=True)
+        return np.concatenate(where), np.concatenate(which), np.concatenate(far)
 
     def project(self, queries: Floats, within: Floats | None = None) -> Floats:
         """Closest surface points only, (Q, 3)."""
