@@ -104,6 +104,27 @@ def pyvista_examples() -> dict[str, Path]:
     return {f"{p.stem} (pyvista)": p for p in sorted(folder.glob("*.ply"))}
 
 
+CREATURES = ("armadillo", "bear", "camel", "diplodocus", "elephant", "hand", "pig")
+MACHINED = ("anchor_dense", "fandisk_large")
+
+
+def sample_data() -> dict[str, Path]:
+    """Scans and parts in the documentation data of Debian's libcgal-demo: creatures first, then machined parts."""
+    folder = CACHE / "samples"
+    if not folder.exists():
+        folder.mkdir(parents=True)
+        done = subprocess.run(["apt-get", "download", "libcgal-demo"], cwd=folder, capture_output=True)
+        packages = list(folder.glob("*.deb"))
+        if done.returncode or not packages:
+            print("  libcgal-demo: not reached, left out")
+            return {}
+        subprocess.run(["dpkg-deb", "-x", str(packages[0]), str(folder)], check=True)
+        with tarfile.open(folder / "usr/share/doc/libcgal-dev/data.tar.gz") as archive:
+            archive.extractall(folder, filter="data")
+    found = {name: folder / "data" / "meshes" / f"{name}.{end}" for name in CREATURES + MACHINED for end in ("off", "stl")}
+    return {name: next(p for p in (found[name].with_suffix(e) for e in (".off", ".stl")) if p.exists()) for name in found}
+
+
 def assimp_models() -> list[Path]:
     """Debian's assimp-testmodels (BSD 3-clause): files of many programs, some damaged on purpose."""
     folder = CACHE / "assimp"

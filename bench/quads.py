@@ -5,10 +5,10 @@ from __future__ import annotations
 import resource
 import time
 
-from bench.data import bunny, demo, dragons, finer, pyvista_examples, spot
+from bench.data import bunny, demo, dragons, finer, pyvista_examples, sample_data, spot
 from bench.parts import parts
 from jacket.core.mesh.polymesh import PolyMesh
-from jacket.core.quads.auto import AutoSettings, automatic_quads
+from jacket.core.quads.auto import AutoSettings, QuadFigures, automatic_quads
 from jacket.formats.mesh.registry import read_mesh
 
 
@@ -43,9 +43,11 @@ def run() -> None:
         ("porthole latch", demo("porthole-latch")), ("barnacled bollard", demo("barnacled-bollard")),
         *((name, read_mesh(path)) for name, path in dragons().items()),
         ("whelk lantern 388k", finer(demo("whelk-lantern"), 1)), ("porthole latch 239k", finer(demo("porthole-latch"), 1)),
+        *((name, read_mesh(path)) for name, path in sample_data().items()),
         *((name, read_mesh(path)) for name, path in pyvista_examples().items()), *parts().items(),
     ]  # fmt: skip
-    scans = 12
+    scans = 12 + len(sample_data())
+    kept: list[tuple[str, QuadFigures, float]] = []
     for k, (name, mesh) in enumerate(cases):
         if mesh is None:
             continue
@@ -58,7 +60,21 @@ def run() -> None:
             f"  {name}: {len(mesh.triangles):,} triangles, {seconds:.1f} s, peak {memory:.0f} MB, {f.quads} quads, "
             f"{f.not_quads} others, irregular {f.irregular_percent:.2f} % (field {result.field_singularities}), corner "
             f"mean {f.jacobian_mean:.3f} p1 {f.jacobian_p1:.2f} least {f.jacobian_least:.2f}, folded {f.folded}, "
-            f"non-manifold {f.nonmanifold_edges}, gap mean {f.gap_out_mean:.3f} % largest {f.gap_out_largest:.2f} %"
+            f"non-manifold {f.nonmanifold_edges}, gap mean {f.gap_out_mean:.3f} % largest {f.gap_out_largest:.2f} %, left "
+            f"uncovered {f.gap_in_largest:.2f} %, longest ring {f.longest_ring:.1f} %, crossed by itself {f.crossed_by_itself:.1f} %, "
+            f"{f.patches} patches"
             + "".join(f"; {note}" for note in result.notes)
         )
         print(f"    {steps.told()}")
+        if k < scans:
+            kept.append((name, f, seconds))
+    summed = [
+        ("longest ring %", [f.longest_ring for _, f, _ in kept]), ("crossed by itself %", [f.crossed_by_itself for _, f, _ in kept]),
+        ("left uncovered %", [f.gap_in_largest for _, f, _ in kept]), ("gap largest %", [f.gap_out_largest for _, f, _ in kept]),
+        ("corner mean", [-f.jacobian_mean for _, f, _ in kept]), ("corner 1st percentile", [-f.jacobian_p1 for _, f, _ in kept]),
+        ("irregular %", [f.irregular_percent for _, f, _ in kept]), ("seconds", [s for _, _, s in kept]),
+    ]  # fmt: skip
+    for name, values in summed:
+        ranked = sorted(values)
+        middle, worst = abs(ranked[len(ranked) // 2]), abs(ranked[-1])
+        print(f"  scans, {name}: median {middle:.3g}, worst {worst:.3g} ({kept[values.index(ranked[-1])][0]})")

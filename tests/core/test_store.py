@@ -33,7 +33,7 @@ DERIVED = [
     ("mirror difference", lambda m: derive.mirror_difference(m, PLANE)),
     ("crossings", lambda m: derive.count_crossings(m, silent)), ("islands", derive.islands_of),
     ("stretch figures", derive.stretch_figures), ("normals", derive.normals_of),
-    ("ways", lambda m: derive.ways_from(m, 0)), ("gap", lambda m: derive.gap_of(m, BALL)),
+    ("ways", lambda m: derive.ways_from(m, 0)), ("gap", lambda m: derive.gap_of(m, BALL)), ("rings", derive.rings_of),
 ]  # fmt: skip
 
 

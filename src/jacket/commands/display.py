@@ -18,6 +18,7 @@ class Colouring(Enum):
     STRETCH = "stretch"
     GAP = "gap"
     MOVED = "moved"
+    RINGS = "rings"
 
 
 @dataclass(frozen=True, eq=False)

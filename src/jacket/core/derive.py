@@ -11,6 +11,7 @@ from jacket.core.flatten.stretch import StretchFigures, face_stretch, measure_st
 from jacket.core.mesh.geometry import edge_lengths, point_normals
 from jacket.core.mesh.polymesh import Floats, Ints, PolyMesh
 from jacket.core.mesh.walks import path_tree
+from jacket.core.rows.measure import Rings, rings
 from jacket.core.source.crossings import crossing_pairs
 from jacket.core.source.health import Health, examine, part_labels, welded_copy
 from jacket.core.source.simplify import clustered_copy
@@ -218,3 +219,8 @@ def gap_of(mesh: PolyMesh, source: PolyMesh) -> Floats:
         return surface_of(source).closest(mesh.points)[2] / max(source.diagonal, 1e-300) * 100
 
     return STORE.get((mesh.aspect("points"), *form_of(source)), "gap", make)
+
+
+def rings_of(mesh: PolyMesh) -> Rings:
+    """The rings of edges: how rows run over the whole form."""
+    return STORE.get((mesh.aspect("faces"),), "rings", lambda: rings(mesh))

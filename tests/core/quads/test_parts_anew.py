@@ -8,13 +8,12 @@ import pytest
 
 from bench import parts
 from jacket.core.mesh.geometry import edge_lengths, face_centres, scaled_jacobian
-from jacket.core.mesh.poles import pair_cancelled, pole_moved
+from jacket.core.mesh.poles import irregular_count, irregular_points, pair_cancelled, pole_moved
 from jacket.core.mesh.polymesh import Floats, Ints, PolyMesh
 from jacket.core.mesh.rows import edge_turned
 from jacket.core.mesh.walks import euler_characteristic
 from jacket.core.quads.auto import AutoSettings, automatic_quads
 from jacket.core.quads.clusters import untied
-from jacket.core.quads.figures import irregular_count, irregular_points
 from jacket.core.quads.redo import part_redone, taken_inside
 from jacket.core.quads.relay import pole_relaid
 from jacket.core.quads.steering import Guide, Spot

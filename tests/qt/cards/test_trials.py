@@ -11,10 +11,9 @@ import pytest
 from PySide6.QtWidgets import QApplication
 
 from bench import parts
-from jacket.core.mesh.poles import is_pole
+from jacket.core.mesh.poles import irregular_count, irregular_points, is_pole
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.quads.auto import AutoSettings, automatic_quads
-from jacket.core.quads.figures import irregular_count, irregular_points
 from jacket.document.document import Document
 from jacket.document.state import JacketObject, SourceObject, State
 from jacket.document.task import Task

@@ -21,6 +21,17 @@ FARTHEST = 12
 """Steps between two poles up to which they are cancelled; each costs a row."""
 
 
+def irregular_points(mesh: PolyMesh) -> Ints:
+    """Inner points whose valence is not 4, ascending."""
+    topology = mesh.topology
+    return np.flatnonzero((topology.valence > 0) & ~topology.border_points & (topology.valence != 4)).astype(np.int32)
+
+
+def irregular_count(mesh: PolyMesh) -> int:
+    """Number of irregular points."""
+    return len(irregular_points(mesh))
+
+
 def is_pole(mesh: PolyMesh, point: int) -> bool:
     """Whether an inner point has not four edges."""
     topology = mesh.topology

@@ -12,9 +12,10 @@ from scipy.spatial import cKDTree
 from jacket.core.fit.tidy import levelled
 from jacket.core.mesh.choosing import edge_paths
 from jacket.core.mesh.geometry import edge_lengths, face_areas, face_centres
+from jacket.core.mesh.poles import irregular_points
 from jacket.core.mesh.polymesh import Bools, Floats, PolyMesh
 from jacket.core.quads.covering import Watch, covered, unwatched
-from jacket.core.quads.figures import QuadFigures, irregular_points, measure_quads
+from jacket.core.quads.figures import QuadFigures, measure_quads
 from jacket.core.quads.settings import AutoSettings
 from jacket.core.quads.steering import Guide, Paint, bridged, checked_guide, dense_guide, doubled, half_of
 from jacket.core.source.weld import welded_triangles

@@ -15,9 +15,9 @@ from scipy.spatial import cKDTree
 
 from jacket.core.fit.relax import Lines, relaxed, untangled
 from jacket.core.mesh.geometry import edge_lengths, scaled_jacobian, unit
+from jacket.core.mesh.poles import irregular_count
 from jacket.core.mesh.polymesh import Bools, Ints, PolyMesh
 from jacket.core.quads.base import Base
-from jacket.core.quads.figures import irregular_count
 from jacket.core.quads.fitting import fitted, least_folded, lines_over
 from jacket.core.quads.steering import Guide, dense_guide
 from jacket.core.quads.subdivide import split_to_quads

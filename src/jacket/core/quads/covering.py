@@ -86,11 +86,14 @@ def covered(
             np.concatenate([surface.triangles, triangles + len(surface.points)]),
         )
     bases = _parts_of(base)
-    strokes: list[Floats] = []
+    strokes: dict[int, Floats] = {}
 
-    def look(seen: Floats) -> None:
-        strokes.append(seen)
-        watch(np.concatenate(strokes))
+    def looking(k: int) -> Watch:
+        def look(seen: Floats) -> None:
+            strokes[k] = seen
+            watch(np.concatenate(list(strokes.values())))
+
+        return look
 
     made: list[PolyMesh] = []
     if base.crumbs is not None:
@@ -100,11 +103,11 @@ def covered(
         wanted = max(wanted - made[0].n_faces, LEAST_QUADS)
     singular, start = 0, 0.35
     share = np.array([face_areas(b.mesh).sum() for b in bases])
-    for one, own in zip(bases, share / share.sum(), strict=True):
+    for k, (one, own) in enumerate(zip(bases, share / share.sum(), strict=True)):
         end = start + 0.6 * float(own)
         aim = max(round(wanted * float(own)), LEAST_QUADS)
         quads, count = _part_covered(one, over, aim, length, settings, guides, notes, part(progress, start, end),
-                                     look)  # fmt: skip
+                                     looking(k))  # fmt: skip
         made.append(quads)
         singular, start = singular + count, end
     quads = made[0] if len(made) == 1 else put_side_by_side(made)
@@ -165,6 +168,8 @@ def _part_covered(
     laid = least_folded(fitted(quads, base, surface, painted is not None, guides), quads, surface)
     laid = _whole(laid, base, surface, wanted, notes)
     if settings.rows > 0 and gridded and laid.n_faces >= FEW:
+        # The first result can be looked at while its rows are closed.
+        watch(laid.points[laid.topology.edge_points])
         laid = closed(laid, lambda n: _best_pass(base, solver, n, silent), base, surface, wanted, settings.rows,
                       painted is not None, guides, part(progress, 0.75, 1.0))  # fmt: skip
     return laid, int((solver.field.index != 0).sum())

@@ -8,7 +8,8 @@ from typing import Any
 import numpy as np
 
 from jacket.core.mesh.geometry import scaled_jacobian
-from jacket.core.mesh.polymesh import Ints, PolyMesh
+from jacket.core.mesh.poles import irregular_count
+from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.mesh.walks import euler_characteristic
 from jacket.core.rows.measure import patch_count, rings
 from jacket.core.space.bvh import Bvh
@@ -46,17 +47,6 @@ class QuadFigures:
     def as_dict(self) -> dict[str, Any]:
         """Plain values for a JSON report."""
         return asdict(self)
-
-
-def irregular_points(mesh: PolyMesh) -> Ints:
-    """Inner points whose valence is not 4, ascending."""
-    topology = mesh.topology
-    return np.flatnonzero((topology.valence > 0) & ~topology.border_points & (topology.valence != 4)).astype(np.int32)
-
-
-def irregular_count(mesh: PolyMesh) -> int:
-    """Number of irregular points."""
-    return len(irregular_points(mesh))
 
 
 def measure_quads(mesh: PolyMesh, source: PolyMesh, surface: Bvh) -> QuadFigures:

@@ -9,12 +9,12 @@ import numpy as np
 from jacket.core.fit.relax import Lines, lines_of, relaxed, untangled
 from jacket.core.mesh.edits import faces_removed
 from jacket.core.mesh.geometry import face_areas, scaled_jacobian
+from jacket.core.mesh.poles import irregular_count
 from jacket.core.mesh.polymesh import Bools, Floats, PolyMesh
 from jacket.core.mesh.walks import euler_characteristic
 from jacket.core.quads.base import Base
 from jacket.core.quads.clusters import untied
 from jacket.core.quads.ends import ends_reached
-from jacket.core.quads.figures import irregular_count
 from jacket.core.quads.lines import JAGS, line_flags, line_ways
 from jacket.core.quads.steering import Guide, dense_guide
 from jacket.core.space.bvh import Bvh

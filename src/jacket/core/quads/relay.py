@@ -11,12 +11,11 @@ import numpy as np
 from scipy.spatial import cKDTree
 
 from jacket.core.mesh.geometry import face_areas, face_normals, unit
-from jacket.core.mesh.poles import is_pole
+from jacket.core.mesh.poles import irregular_count, irregular_points, is_pole
 from jacket.core.mesh.polymesh import Bools, Floats, Ints, PolyMesh
 from jacket.core.quads.base import find_creases
 from jacket.core.quads.cut import cut_mesh
 from jacket.core.quads.field import Field, field_turns, singular_indices
-from jacket.core.quads.figures import irregular_count, irregular_points
 from jacket.core.quads.gridmap import GridSolver
 from jacket.core.quads.pairs import singular_moved
 from jacket.core.quads.redo import bordered, finer, reach_of, whole_border_edges

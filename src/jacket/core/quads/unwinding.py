@@ -6,6 +6,7 @@ import numpy as np
 from scipy.spatial import cKDTree
 
 from jacket.core.fit.relax import Lines, relaxed, untangled
+from jacket.core.fit.tidy import levelled
 from jacket.core.mesh.edits import points_welded
 from jacket.core.mesh.geometry import edge_lengths, face_centres, scaled_jacobian
 from jacket.core.mesh.pieces import put_side_by_side
@@ -105,7 +106,11 @@ def _relaxed(region: PolyMesh, found: Unwound, held: Bools, surface: Bvh, step: 
     mesh = relaxed(mesh, surface, 90, held=border, lines=lines, evenness=0.2, mending=10.0)
     if border.any():
         lines = Lines(Bvh.of_segments(np.zeros((1, 2, 3))), np.zeros_like(on), border) if lines is None else lines
-    return untangled(mesh, surface, lines)
+    mesh = untangled(mesh, surface, lines)
+    # Lines of a light jacket are chords of those of the source.
+    points = mesh.points.copy()
+    points[~border] = surface.project(points[~border])
+    return mesh.with_points(points)
 
 
 def _line_flags(region: PolyMesh, found: Unwound, held: Bools) -> Bools:
@@ -144,11 +149,17 @@ def _both_sides(
     held[topology.border_edges] = True
     held &= ~in_plane[topology.edge_points].all(axis=1)
     new = _region(half, held, surface, closeness, sharp, progress)
+    # What of the border is not held lies in the plane.
+    stays = half.points[np.unique(topology.edge_points[held])]
+    stays = stays[np.abs(stays[:, axis]) >= 1e-6 * step]
+    ids = np.flatnonzero(new.topology.border_points)
+    if len(stays):
+        ids = ids[cKDTree(stays).query(new.points[ids])[0] > 1e-9 * step]
+    new = new.with_points(levelled(new.points, ids, axis, 0.0, surface))
     across = np.flatnonzero(np.abs(centre) <= 1e-3 * step).astype(np.int32)
     image = new.points * np.where(np.arange(3) == axis, -1.0, 1.0)
     other = PolyMesh.from_faces(image, new.as_quads()[:, ::-1])
-    plane = int((np.abs(new.points[:, axis]) < 1e-6 * step).sum())
-    whole = _joined(new, other, 1e-6 * step, plane)
+    whole = _joined(new, other, 1e-6 * step, len(ids))
     if len(across) == 0:
         return whole
     rest, _ = part_of(jacket, np.setdiff1d(np.arange(jacket.n_faces, dtype=np.int32), across).astype(np.int32))

@@ -16,9 +16,9 @@ from scipy.spatial import cKDTree
 from jacket.core.mesh.edits import points_welded
 from jacket.core.mesh.geometry import edge_lengths
 from jacket.core.mesh.pieces import put_side_by_side
+from jacket.core.mesh.poles import irregular_count
 from jacket.core.mesh.polymesh import Bools, Floats, Ints, PolyMesh
 from jacket.core.mesh.walks import euler_characteristic
-from jacket.core.quads.figures import irregular_count
 from jacket.core.rows.lattice import reduced
 from jacket.core.rows.measure import Rings, rings
 from jacket.core.rows.metric import Layout, Whole, layout, strain_metric

@@ -79,6 +79,7 @@ class ShowCard(StageCard):
                             ("lifted", "Lifted points"), ("uncovered", "What is not covered"),
                             ("outline", "Outline against the source")):  # fmt: skip
             self.desk.shown_switch(self, name, label)
+        self.desk.shown_switch(self, "rings", "Rings in colours")
 
     def key(self) -> object:
         return replace(self.desk.program.display, cut_share=0.5, heat=None)

@@ -12,12 +12,12 @@ from typing import Any
 import numpy as np
 
 from jacket.commands.display import Colouring, Display
-from jacket.core.derive import form_of, gap_of, islands_of, normals_of, stretch_of
+from jacket.core.derive import form_of, gap_of, islands_of, normals_of, rings_of, stretch_of
 from jacket.core.fit.lifted import lifted_points
 from jacket.core.mesh.geometry import dihedral_angles, edge_lengths
+from jacket.core.mesh.poles import irregular_points
 from jacket.core.mesh.polymesh import Floats, PolyMesh
 from jacket.core.mesh.smooth import WEIGHT, smoothed
-from jacket.core.quads.figures import irregular_points
 from jacket.core.store import STORE
 from jacket.document.state import State
 from jacket.qt.scene.held import held_layers
@@ -68,6 +68,8 @@ def face_colours(mesh: PolyMesh, state: State, display: Display, palette: Palett
         return heat(far, palette.paper, palette.paper, palette.accent, max(float(far.max()), 0.05))
     if colouring is Colouring.ISLANDS:
         return island_tints(mesh, state)
+    if colouring is Colouring.RINGS and mesh.n_faces:
+        return ring_tints(mesh, palette)
     out = np.tile(np.array(rgb(palette.jacket)), (mesh.n_faces, 1))
     out[mesh.sizes == 3] = rgb("#5f9ea6")
     out[mesh.sizes > 4] = rgb("#a583ad")
@@ -78,6 +80,30 @@ def island_tints(mesh: PolyMesh, state: State) -> Floats:
     """(F, 4) a quiet tint for each island, the same in both views."""
     tints = np.array([rgb(t) for t in ISLAND_TINTS])
     return np.asarray(tints[islands_of(mesh, state.sheets).labels % len(tints)])
+
+
+def ring_tints(mesh: PolyMesh, palette: Palette) -> Floats:
+    """(F, 4) each quad in the tint of the longer of its two rings, those of the longest in the accent."""
+    found = rings_of(mesh)
+    tints = np.array([rgb(t) for t in ISLAND_TINTS])
+    out = np.tile(np.array(rgb(palette.paper)), (mesh.n_faces, 1))
+    quads = np.flatnonzero(mesh.sizes == 4)
+    if len(quads) == 0:
+        return out
+    two = found.of_edge[mesh.topology.edge[mesh.starts[:-1][quads][:, None] + np.arange(2)]]
+    longer = np.where(found.crossings[two[:, 0]] >= found.crossings[two[:, 1]], two[:, 0], two[:, 1])
+    out[quads] = tints[longer % len(tints)]
+    out[quads[longer == int(np.argmax(found.crossings))]] = rgb(palette.accent)
+    return out
+
+
+def longest_ring(mesh: PolyMesh, places: Floats, palette: Palette, pull: float) -> list[Layer]:
+    """The edges that the longest ring crosses."""
+    found = rings_of(mesh)
+    if mesh.n_faces == 0 or found.n_quads == 0:
+        return []
+    edges = mesh.topology.edge_points[found.of_edge == int(np.argmax(found.crossings))]
+    return [Layer(lines=line_rows(places[edges], rgb(palette.ink), 2.2), pull=pull)]
 
 
 def _by_face(mesh: PolyMesh, values: Floats) -> Floats:
@@ -129,6 +155,8 @@ def jacket_layers(mesh: PolyMesh, state: State, display: Display, frame: Frame) 
                     checker=16.0 if display.checker else 0.0, shut=shut or not display.backs)]  # fmt: skip
     if smooth_lines is not None and display.wire:
         layers.append(Layer(lines=line_rows(smooth_lines, rgb(palette.wire, strength), 1.3), pull=pull * 1.1))
+    if display.colouring is Colouring.RINGS and smooth_lines is None:
+        layers += longest_ring(mesh, places, palette, pull * 1.1)
     if frame.stage == "topology":
         layers += sharp_layers(mesh, places, palette, pull * 1.2)
     return layers

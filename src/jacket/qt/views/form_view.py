@@ -10,7 +10,7 @@ from PySide6.QtCore import QPointF, Qt
 from PySide6.QtGui import QColor, QPainter
 
 from jacket.core.derive import form_of, light_of, pickable, surface_of
-from jacket.core.quads.figures import irregular_points
+from jacket.core.mesh.poles import irregular_points
 from jacket.core.space.raster import covered
 from jacket.core.store import STORE
 from jacket.document.document import Document

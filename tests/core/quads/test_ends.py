@@ -1,0 +1,70 @@
+"""Thin ends are reached, and both ways of a gap are measured."""
+
+from __future__ import annotations
+
+import igl
+import numpy as np
+import pytest
+
+from jacket.core.mesh.geometry import face_areas, scaled_jacobian
+from jacket.core.mesh.polymesh import PolyMesh
+from jacket.core.quads.auto import AutoSettings, automatic_quads
+from jacket.core.quads.ends import bare_places, ends_reached
+from jacket.core.quads.figures import measure_quads
+from jacket.core.space.bvh import Bvh
+from jacket.core.space.sample import sample_surface
+from tests.conftest import icosphere
+
+
+@pytest.fixture(scope="module")
+def horned() -> PolyMesh:
+    """A ball with three horns, each twice as long as the ball's radius and as thin as a quad at its tip."""
+    ball = icosphere(5)
+    points = ball.points.copy()
+    for way in np.array([[1.0, 0, 0], [-0.5, 0.8, 0.2], [-0.3, -0.6, 0.7]]):
+        way = way / np.linalg.norm(way)
+        close = np.clip((points @ way / np.linalg.norm(points, axis=1) - 0.86) / 0.14, 0, 1)
+        points = points * (1 + 1.6 * close**3)[:, None]
+    return ball.with_points(points)
+
+
+def test_both_ways_of_a_gap_agree_with_libigl(horned: PolyMesh) -> None:
+    """Reference: point_mesh_squared_distance of libigl on the same samples."""
+    jacket = automatic_quads(icosphere(4), AutoSettings(quads=300, rows=0.0)).mesh
+    figures = measure_quads(jacket, horned, Bvh.build(horned.points, horned.triangle_points))
+    for a, b, most, mean in ((jacket, horned, figures.gap_out_largest, figures.gap_out_mean),
+                             (horned, jacket, figures.gap_in_largest, figures.gap_in_mean)):  # fmt: skip
+        samples = sample_surface(a.points, a.triangle_points, 30_000)
+        square = igl.point_mesh_squared_distance(samples, b.points, b.triangle_points.astype(np.int64))[0]
+        far = 100 * np.sqrt(np.maximum(square, 0)) / horned.diagonal
+        assert most == pytest.approx(float(far.max()), rel=1e-6)
+        assert mean == pytest.approx(float(far.mean()), rel=1e-6)
+    assert figures.largest_gap == max(figures.gap_out_largest, figures.gap_in_largest)
+    # The horns are missing, and only the way back from the source tells.
+    assert figures.gap_in_largest > 3 * figures.gap_out_largest
+
+
+def test_horns_are_reached(horned: PolyMesh) -> None:
+    """The number is too small for the horns to be followed by even steps; their tips are held by quads all the same."""
+    result = automatic_quads(horned, AutoSettings(quads=700, rows=0.0))
+    assert result.figures.gap_in_largest < 2.0
+    assert result.figures.folded == 0 and result.mesh.is_quads
+
+
+def test_a_tip_that_was_cut_off_is_pulled_out(horned: PolyMesh) -> None:
+    surface = Bvh.build(horned.points, horned.triangle_points)
+    jacket = automatic_quads(horned, AutoSettings(quads=900, rows=0.0)).mesh
+    step = float(np.sqrt(face_areas(jacket).mean()))
+    # What relaxing without end would do: the last rings are drawn back.
+    reach = np.linalg.norm(jacket.points, axis=1)
+    blunt = jacket.with_points(surface.project(jacket.points * np.minimum(1.0, 2.0 / reach)[:, None]))
+    before = float(bare_places(blunt, horned)[0].max())
+    after = ends_reached(blunt, horned, surface, step, None)
+    assert float(bare_places(after, horned)[0].max()) < 0.6 * before
+    assert (scaled_jacobian(after) <= 0).sum() <= (scaled_jacobian(blunt) <= 0).sum()
+
+
+def test_what_is_left_out_is_said_with_a_place_and_a_number(horned: PolyMesh) -> None:
+    result = automatic_quads(horned, AutoSettings(quads=30))
+    assert result.figures.gap_in_largest > 1.5
+    assert any("of the source lies over 1.5 %" in note and "quads would reach it" in note for note in result.notes)
