@@ -72,6 +72,16 @@ FAULTS = (
           "good = good[:0]", "tests/core/mesh/test_cleaning.py"),
     Fault("cli/outputs.py", "if where in read and not force:", "if False:", "tests/cli/test_hostile.py", "writes_over"),
     Fault("cli/numbers.py", "or not low <= value <= high", "or not low <= value", "tests/cli/test_hostile.py", "numbers"),
+    Fault("core/rows/measure.py", "own[quads] = label[edge[:, 0]] == label[edge[:, 1]]", "own[quads] = label[edge[:, 0]] == label[edge[:, 2]]",
+          "tests/core/rows/test_measure.py"),
+    Fault("core/rows/metric.py", "np.tile([1.0, 1, -1, -1], len(edge))", "np.tile([1.0, -1, -1, 1], len(edge))",
+          "tests/core/rows/test_layout.py"),
+    Fault("core/rows/rebuild.py", "ids = ids[::-1] if piece.reverse else ids", "ids = ids", "tests/core/rows/test_layout.py"),
+    Fault("core/rows/lattice.py", "gram[m, k] -= q * gram[m, j]", "gram[m, k] += q * gram[m, j]", "tests/core/rows/test_layout.py", "reduced"),
+    Fault("core/quads/closing.py", "now.folded <= before.folded", "True", "tests/core/quads/test_unwinding.py", "worse"),
+    Fault("core/quads/unwinding.py", "held &= shared[region.topology.edge_points].all(axis=1)", "held[:] = False",
+          "tests/core/quads/test_unwinding.py", "border"),
+    Fault("core/quads/ends.py", "            if new is None:\n", "            if True:\n", "tests/core/quads/test_ends.py"),
     Fault("core/layout/pack.py", "    if len(closed):\n", "    if False:\n", "tests/core/layout/test_closed.py"),
 )  # fmt: skip
 

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import os
+import select
+
 import igl
 import numpy as np
 
@@ -79,3 +82,23 @@ def test_a_bound_that_is_too_small_changes_nothing() -> None:
     for within in (1e-9, 0.1, 1.0, 50.0):
         found, _, far = surface.closest(queries, np.full(200, within))
         assert np.allclose(far, np.sqrt(square), atol=1e-12) and np.abs(found - places).max() < 1e-9
+
+
+def test_a_forked_process_asks_for_closest_points_too() -> None:
+    """Threads do not come along into a fork; what is shared out among them has to be answered there all the same."""
+    ball = icosphere(3)
+    surface = Bvh.build(ball.points, ball.triangle_points)
+    queries = np.random.default_rng(5).normal(size=(4000, 3))
+    far = surface.closest(queries)[2]
+    alone = np.concatenate([surface.closest(queries[k : k + 500])[2] for k in range(0, 4000, 500)])
+    assert far.tobytes() == alone.tobytes()
+    read, write = os.pipe()
+    child = os.fork()
+    if child == 0:
+        os.write(write, b"1" if surface.closest(queries)[2].tobytes() == far.tobytes() else b"0")
+        os._exit(0)
+    os.close(write)
+    assert select.select([read], [], [], 20)[0], "the fork hangs"
+    assert os.read(read, 1) == b"1"
+    os.waitpid(child, 0)
+    os.close(read)

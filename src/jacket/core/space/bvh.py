@@ -35,7 +35,23 @@ class Hit(NamedTuple):
 MANY = 1500
 """Queries from which they are shared out among threads."""
 THREADS = min(2, os.cpu_count() or 1)
-_POOL = ThreadPoolExecutor(THREADS, "closest")
+_pool: ThreadPoolExecutor | None = None
+
+
+def _threads() -> ThreadPoolExecutor:
+    global _pool
+    if _pool is None:
+        _pool = ThreadPoolExecutor(THREADS, "closest")
+    return _pool
+
+
+def _without_threads() -> None:
+    """A process that was forked has the pool but none of its threads: it would wait for them for ever."""
+    global _pool
+    _pool = None
+
+
+os.register_at_fork(after_in_child=_without_threads)
 
 
 @dataclass(frozen=True, eq=False)
@@ -96,7 +112,7 @@ class Bvh:
             return _closest_many(*own, queries, bound)
         # Each query is on its own, so that sharing them out changes nothing but the time.
         cuts = np.linspace(0, len(queries), THREADS + 1).astype(int)
-        jobs = [_POOL.submit(_closest_many, *own, queries[a:b], bound[a:b]) for a, b in pairwise(cuts)]
+        jobs = [_threads().submit(_closest_many, *own, queries[a:b], bound[a:b]) for a, b in pairwise(cuts)]
         where, which, far = zip(*(job.result() for job in jobs), strict=True)
         return np.concatenate(where), np.concatenate(which), np.concatenate(far)
 
