@@ -28,6 +28,8 @@ from jacket.progress import Progress, part
 
 CLOSED = 10.0
 """Longest ring in %, and quads crossed by their own ring in %, that count as closed."""
+WINDING, LONG_WAY = 20.0, 1.4
+"""From so much winding on, in %, gaps may come so many times as large where nothing else closes the rows."""
 MOST_ODD = 0.08
 """Irregular points per quad of the coarse grid from which it is not tried."""
 MEAN, FIRST, GAP = 0.970, 0.80, 1.2
@@ -83,15 +85,16 @@ def _strayed(mesh: PolyMesh, guide: Guide) -> float:
     return float(np.minimum(angle, 0.5 * np.pi - angle).mean() / (0.25 * np.pi))
 
 
-def fits(now: Standing, before: Standing, give: float) -> bool:
-    """Whether a result with closed rows is as good as has to be: within the figures, or by `give` no worse than before."""
+def fits(now: Standing, before: Standing, give: float, most: float = GAP) -> bool:
+    """Whether a result with closed rows is as good as has to be: within the figures, or by `give` no worse than before; gaps
+    may be as large as `most`."""
     return (
         now.folded <= before.folded
         and now.mean >= min(MEAN, before.mean - 0.01 * give)
         and now.first >= min(FIRST, before.first) - 0.05 * give
         and now.guided <= before.guided + 0.01
-        and now.gap <= max(GAP, (1.0 + 0.3 * give) * before.gap)
-        and now.bare <= max(GAP, (1.0 + 0.3 * give) * before.bare)
+        and now.gap <= max(most, (1.0 + 0.3 * give) * before.gap)
+        and now.bare <= max(most, (1.0 + 0.3 * give) * before.bare)
     )
 
 
@@ -108,15 +111,18 @@ def closed(
     if before.winding <= CLOSED:
         return laid
     best, best_now = laid, before
+    spare, spare_now = laid, before
 
     def consider(mesh: PolyMesh) -> bool:
-        nonlocal best, best_now
+        nonlocal best, best_now, spare, spare_now
         now = standing(mesh, surface, base, guides)
         if now.folded > before.folded:
             mesh = untangled(mesh, surface, None, 120)
             now = standing(mesh, surface, base, guides)
         if now.winding < best_now.winding - 1.0 and fits(now, before, 2.0 * closeness):
             best, best_now = mesh, now
+        elif now.winding < spare_now.winding - 1.0 and fits(now, before, 2.0 * closeness, LONG_WAY * GAP):
+            spare, spare_now = mesh, now
         return best_now.winding <= CLOSED
 
     # A grid of a quarter of the quads has no room for as many irregular points as horns and claws make.
@@ -132,7 +138,8 @@ def closed(
         new = way(quads, base, surface, wanted, share * closeness, graded, step)
         if new is not None and consider(least_folded(fitted(new, base, surface, graded, guides), new, surface)):
             break
-    return best
+    # Rows that wind through all of a form are worse than an end that is a little short.
+    return spare if best is laid and before.winding > WINDING else best
 
 
 def _split_way(

@@ -23,19 +23,8 @@ def rebuilt(tm: TMesh, plan: Layout, lengths: Whole, held: Bools | None = None) 
     count = len(points)
     faces = [np.zeros((0, 4), np.int64)]
     for p in range(len(tm.patches)):
-        rims = []
-        for k in range(4):
-            run: list[int] = []
-            for x in range(plan.patch[p, k], plan.patch[p, k] + plan.sides[p, k]):
-                piece = plan.pieces[x]
-                at = new_at[piece.chain][(piece.start, piece.left)]
-                ids = number[piece.chain][at : at + int(size[x]) + 1]
-                ids = ids[::-1] if piece.reverse else ids
-                if run:
-                    same.append(np.array([[run[-1], ids[0]]]))
-                run += ids[1 if run else 0 :].tolist()
-            rims.append(np.array(run))
-        bottom, right, top, left = rims[0], rims[1], rims[2][::-1], rims[3][::-1]
+        bottom, right, top, left = (_rim(plan, size, new_at, number, p, k, same) for k in range(4))
+        top, left = top[::-1], left[::-1]
         w, h = len(bottom) - 1, len(right) - 1
         # Sides meet in points of their chains, which may carry several numbers of one place.
         same += [np.stack([a, b])[None, :] for a, b in
@@ -51,19 +40,40 @@ def rebuilt(tm: TMesh, plan: Layout, lengths: Whole, held: Bools | None = None) 
             count += inner
             places.append(_inner_places(tm, p, w, h))
         faces.append(np.stack([grid[:-1, :-1], grid[:-1, 1:], grid[1:, 1:], grid[1:, :-1]], axis=-1).reshape(-1, 4))
-    everything, quads = np.concatenate(places), np.concatenate(faces)
-    joined = np.concatenate(same)
-    graph = coo_array((np.ones(len(joined), np.int8), (joined[:, 0], joined[:, 1])), shape=(count, count))
-    # Hard points come first, and a class is where its first point is.
+    lines = [np.stack([number[k][:-1], number[k][1:]], axis=1) for k, c in enumerate(tm.chains) if not c.loose]
+    pairs = np.concatenate(lines) if lines else np.zeros((0, 2), np.int64)
+    return _closed_up(np.concatenate(places), np.concatenate(faces), pairs, np.concatenate(same))
+
+
+def _rim(
+    plan: Layout, size: Whole, new_at: list[dict[tuple[int, bool], int]], number: list[Ints], p: int, k: int, same: list[Ints]
+) -> Ints:
+    """The points of side k of a patch, walked counter-clockwise; where two of its pieces meet is told to `same`."""
+    run: list[int] = []
+    for x in range(plan.patch[p, k], plan.patch[p, k] + plan.sides[p, k]):
+        piece = plan.pieces[x]
+        at = new_at[piece.chain][(piece.start, piece.left)]
+        ids = number[piece.chain][at : at + int(size[x]) + 1]
+        ids = ids[::-1] if piece.reverse else ids
+        if run:
+            same.append(np.array([[run[-1], ids[0]]]))
+        run += ids[1 if run else 0 :].tolist()
+    return np.array(run)
+
+
+def _closed_up(points: Floats, quads: Ints, pairs: Ints, same: Ints) -> tuple[PolyMesh, Ints]:
+    """A mesh in which points that are the same (K, 2) are one, and pairs in its numbers. Hard points come first, and a class
+    is where its first point is."""
+    count = len(points)
+    graph = coo_array((np.ones(len(same), np.int8), (same[:, 0], same[:, 1])), shape=(count, count))
     classes, of = connected_components(graph, directed=False)
     first = np.full(classes, count)
     np.minimum.at(first, of, np.arange(count))
     used, local = np.unique(first[of[quads]], return_inverse=True)
     to = np.full(count, -1, np.int64)
     to[used] = np.arange(len(used))
-    lines = [np.stack([number[k][:-1], number[k][1:]], axis=1) for k, c in enumerate(tm.chains) if not c.loose]
-    pairs = to[first[of[np.concatenate(lines)]]] if lines else np.zeros((0, 2), np.int64)
-    mesh = PolyMesh.from_faces(everything[used], local.reshape(-1, 4).astype(np.int32))
+    pairs = to[first[of[pairs]]]
+    mesh = PolyMesh.from_faces(points[used], local.reshape(-1, 4).astype(np.int32))
     return mesh, pairs[(pairs >= 0).all(axis=1)].astype(np.int32)
 
 

@@ -32,7 +32,7 @@ class TrialsCard(StageCard):
         desk.number(self, "Keep sharp over", v, "sharp", 1, 180, "°", whole=False)
         desk.number(self, "Creases from", v, "shortest", 0, 1000, "quads", whole=False)
         desk.number(self, "Closer in bends", v, "form", 0, 100, "%", whole=False)
-        desk.number(self, "Rows close, not steps even", v, "rows", 0, 100, "%", whole=False)
+        desk.number(self, "Rows that close", v, "rows", 0, 100, "%", whole=False)
         self.row("Row across the mirror", desk.switch(v, "across", "Row across the mirror"))
         self.row("Skin over torn scans", desk.switch(v, "skin", "Skin over torn scans"))
         desk.action(self, "make-trial", main=True)
