@@ -29,7 +29,8 @@ from jacket.progress import Progress, part
 CLOSED = 10.0
 """Longest ring in %, and quads crossed by their own ring in %, that count as closed."""
 WINDING, LONG_WAY = 20.0, 1.4
-"""From so much winding on, in %, gaps may come so many times as large where nothing else closes the rows."""
+"""From so much winding on, in %, gaps may come so many times as large, and corners give twice as much, where nothing else
+closes the rows."""
 MOST_ODD = 0.08
 """Irregular points per quad of the coarse grid from which it is not tried."""
 MEAN, FIRST, GAP = 0.970, 0.80, 1.2
@@ -121,7 +122,7 @@ def closed(
             now = standing(mesh, surface, base, guides)
         if now.winding < best_now.winding - 1.0 and fits(now, before, 2.0 * closeness):
             best, best_now = mesh, now
-        elif now.winding < spare_now.winding - 1.0 and fits(now, before, 2.0 * closeness, LONG_WAY * GAP):
+        elif now.winding < spare_now.winding - 1.0 and fits(now, before, 4.0 * closeness, LONG_WAY * GAP):
             spare, spare_now = mesh, now
         return best_now.winding <= CLOSED
 
@@ -130,7 +131,10 @@ def closed(
     ways = [(_own_way, 1.0), (_own_way, 0.4)] if crowded else [(_split_way, 1.0), (_own_way, 1.0), (_own_way, 0.4)]
     for k, (way, share) in enumerate(ways):
         if share < 1.0 and best is not laid:
-            break
+            if best_now.winding <= WINDING:
+                break
+            # Corners bear more than that.
+            share = 1.6
         step = part(progress, k / len(ways), (k + 1) / len(ways))
         quads = coarse(round(wanted / 4)) if way is _split_way else laid
         if quads is None:
