@@ -163,8 +163,8 @@ def test_creases_stay_edges_and_their_corners_corners() -> None:
     """A box: its twelve edges are lines; whatever the lengths, every point of them lies on an edge of the box."""
     mesh = split_to_quads(split_to_quads(split_to_quads(cube())))
     size = np.abs(mesh.points).max()
-    on = (np.abs(np.abs(mesh.points) - size) < 1e-9).sum(axis=1) >= 2
-    lines = on[mesh.topology.edge_points].all(axis=1)
+    rim = (np.abs(np.abs(mesh.points) - size) < 1e-9).sum(axis=1) >= 2
+    lines = rim[mesh.topology.edge_points].all(axis=1)
     tm = taken_apart(mesh, lines)
     plan = layout(tm)
     start = np.zeros(len(plan.basis), np.int64)

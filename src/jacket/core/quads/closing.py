@@ -106,7 +106,7 @@ def closed(
     """A fitted result with its rows closed as far as corners and gaps allow, or itself where nothing better is found.
 
     coarse      makes quads of another number
-    closeness   0..1: 0 keeps steps even, 1 closes rows at any price
+    closeness   0..1: 0 keeps steps even, 1 closes rows at the price of uneven steps
     """
     before = standing(laid, surface, base, guides)
     if before.winding <= CLOSED:
@@ -152,7 +152,7 @@ def _split_way(
     flags = line_edges(coarse, base)
     found = unwound(coarse, flags, closeness, 1, progress, wanted=round(wanted / 4))
     mesh, pairs = (coarse, coarse.topology.edge_points[flags]) if found is None else (found.mesh, found.lines)
-    if found is None and windings(coarse)[0] > 2 * CLOSED:
+    if found is None and windings(coarse)[0] > WINDING:
         return None
     mesh, lines = _onto_lines(mesh, pairs, base, surface)
     if not graded:

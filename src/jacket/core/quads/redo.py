@@ -38,7 +38,7 @@ def part_redone(
     if not region.is_quads:
         raise EditRefused("The chosen part has faces that are not quads; pair or mend them first (Tidy).")
     wanted = settings.quads or region.n_faces
-    settings = replace(settings, quads=wanted, mirror="", edge=0.0, skin=False)
+    settings = replace(settings, quads=wanted, mirror="", edge=0.0, skin=False, rows=0.0)
     fixed = _with_fixed_border(region, surface, settings, part(progress, 0.0, 0.5))
     if fixed is not None:
         return welded_in(rest, fixed, reach_of(region)), ()

@@ -29,7 +29,7 @@ def rows_unwound(
     """The jacket with shorter rings, and what became of them as a sentence.
 
     faces      those whose rows are unwound, none for all; the border of a part stays to the bit
-    closeness  0 keeps steps even, 1 closes rows at any price
+    closeness  0 keeps steps even, 1 closes rows at the price of uneven steps
     mirror     "", "x", "y" or "z": the positive side is unwound and its image put on the other
 
     Raises EditRefused where faces are not quads, or no other rows keep corners and folds as good as they are.
@@ -75,13 +75,13 @@ def _region(
         if found is None:
             continue
         span(0.75, "relaxing the quads on the source")
-        new = _relaxed(region, found, held, surface, step)
+        new = _relaxed(region, found, held, surface)
         if int((scaled_jacobian(new) <= 0).sum()) <= folded:
             return new
     raise EditRefused("No other rows were found here that keep the corners; hold another part, or let rows close less.")
 
 
-def _relaxed(region: PolyMesh, found: Unwound, held: Bools, surface: Bvh, step: float) -> PolyMesh:
+def _relaxed(region: PolyMesh, found: Unwound, held: Bools, surface: Bvh) -> PolyMesh:
     """Unwound quads relaxed on the source; held borders stay, creases and other borders slide along themselves."""
     mesh = found.mesh
     old, border = region.topology, np.zeros(mesh.n_points, bool)
@@ -92,7 +92,7 @@ def _relaxed(region: PolyMesh, found: Unwound, held: Bools, surface: Bvh, step: 
     on[found.lines] = True
     lines = None
     if len(found.lines):
-        flags = _line_flags(region, found, held)
+        flags = _line_flags(region, found)
         curve = Bvh.of_segments(region.points[old.edge_points[flags]])
         points = mesh.points.copy()
         points[on & ~border] = curve.project(points[on & ~border])
@@ -113,7 +113,7 @@ def _relaxed(region: PolyMesh, found: Unwound, held: Bools, surface: Bvh, step: 
     return mesh.with_points(points)
 
 
-def _line_flags(region: PolyMesh, found: Unwound, held: Bools) -> Bools:
+def _line_flags(region: PolyMesh, found: Unwound) -> Bools:
     """(E,) the edges of the old mesh that were lines: those near which the new ones lie."""
     topology = region.topology
     middle = found.mesh.points[found.lines].mean(axis=1)

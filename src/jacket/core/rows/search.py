@@ -29,8 +29,8 @@ ENOUGH, SLACK = 0.08, 0.01
 class Wiring:
     """How units of chains follow one another over patches.
 
-    piece_chain, piece_left, piece_reverse, piece_of   (N,) of each piece: chain, side, walked against it, unknown
-    rank      (N,) pieces in the order in which they lie along the sides of chains
+    piece_chain, piece_side, piece_reverse, of   (N,) of each piece: chain, whether on its right, walked against it, unknown
+    order     (N,) pieces in the order in which they lie along the sides of chains
     patch, sides   as in `Layout`
     links     (L, 5) rows that go on outside: chain and unit where one leaves, chain and unit where it comes back or −1, and how
               many quads it crosses there

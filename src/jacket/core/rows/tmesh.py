@@ -79,7 +79,7 @@ def t_mesh(mesh: PolyMesh, features: Bools | None = None) -> TMesh | None:
         tm = _marched(mesh, lines, seeds, crosses, across)
         left_over = _outside(tm)
         if left_over < 0:
-            more = _crossings(tm, across) if not across else []
+            more = [] if across else _crossings(tm)
             if not more:
                 return tm if _with_sides(tm) else None
             across = more
@@ -136,12 +136,12 @@ def _marched(mesh: PolyMesh, lines: Bools, seeds: list[int], crosses: list[int],
         if begin not in first:
             # A line that came back to itself begins where it does.
             hard[line[0]] = True
-        own = not (true[line[0]] or true[line[-1]])
-        chains.append(Chain(line.astype(np.int32), np.concatenate(edges).astype(np.int32), True, [], own))
+        made = not (true[line[0]] or true[line[-1]])
+        chains.append(Chain(line.astype(np.int32), np.concatenate(edges).astype(np.int32), True, [], made))
     return TMesh(mesh, chains, [], hard, lines)
 
 
-def _crossings(tm: TMesh, before: list[int]) -> list[int]:
+def _crossings(tm: TMesh) -> list[int]:
     """Pairs of half-edges across the middles of lines that join two hard points: marched first they part such a line, so that
     its ends need no longer lie straight on."""
     mesh, topology = tm.mesh, tm.mesh.topology
@@ -242,7 +242,6 @@ def _straight(following, twin, h):
 def _march(following, twin, edge, corners, taken, marked, sources):
     """All sources marched a step each in turn. Per source its half-edges, and the source it met head on, −1 where none."""
     n = len(sources)
-    top = 0
     link = np.full(len(corners), -1, np.int64)
     first = np.full(n, -1, np.int64)
     tip = np.full(n, -1, np.int64)
@@ -270,7 +269,6 @@ def _march(following, twin, edge, corners, taken, marked, sources):
                     tip_at[corners[h]] = -1
             tip[k] = h
             steps[k] += 1
-            top += 1
             p = corners[following[h]]
             if marked[p]:
                 alive[k] = False
@@ -298,12 +296,18 @@ def _march(following, twin, edge, corners, taken, marked, sources):
 # ---- patches ----------------------------------------------------------------------------------
 
 
+def _marks(tm: TMesh) -> Bools:
+    """(E,) edges that chains run along."""
+    marks = np.zeros(tm.mesh.topology.n_edges, bool)
+    for chain in tm.chains:
+        marks[chain.edges] = True
+    return marks
+
+
 def _outside(tm: TMesh) -> int:
     """Fills the patches; a face that no rectangle holds, or −1."""
     mesh, topology = tm.mesh, tm.mesh.topology
-    marks = np.zeros(topology.n_edges, bool)
-    for chain in tm.chains:
-        marks[chain.edges] = True
+    marks = _marks(tm)
     corners = np.flatnonzero(marks[topology.edge] & marks[topology.edge[topology.prev]])
     shapes, flat, done = _rectangles(topology.next, topology.twin, topology.edge, mesh.corners, marks, corners)
     at = 0
@@ -378,9 +382,7 @@ def _rectangles(following, twin, edge, corners, marks, starts):
 def _seed(tm: TMesh, face: int) -> int:
     """A half-edge into a region without corners, a belt, from its outline; −1 where nothing outlines it."""
     topology = tm.mesh.topology
-    marks = np.zeros(topology.n_edges, bool)
-    for chain in tm.chains:
-        marks[chain.edges] = True
+    marks = _marks(tm)
     seen, stack = {face}, [face]
     while stack:
         f = stack.pop()

@@ -63,7 +63,7 @@ def unwound(
     """A sound mesh of quads whose rings are shorter, or None where that is not to be had.
 
     lines (E,)    edges that stay edges: creases; borders are added
-    closeness     0 keeps steps even, 1 closes rows at any price
+    closeness     0 keeps steps even, 1 closes rows at the price of uneven steps
     held (E,)     border edges whose points stay as they are
     wanted        how many quads there should be, 0 for as many as there are
     outside       what lies beyond held borders: rings are followed through it
