@@ -51,11 +51,21 @@ def _input(parser: argparse.ArgumentParser, output: bool = True) -> None:
 # ---- remesh ----------------------------------------------------------------------------------
 
 
-def _add_auto(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("--quads", type=whole(12, MOST_QUADS), default=0, metavar="N",
-                        help=f"how many quads are wanted, {ranged(12, MOST_QUADS)}")  # fmt: skip
+def _add_flow(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--sharp", type=number(1, 180), default=38.0, metavar="DEGREES",
                         help="creases above this angle, 1 to 180 (38)")  # fmt: skip
+    parser.add_argument("--rows", type=number(0, 100), default=50.0, metavar="PERCENT",
+                        help="how much rows are made to close, against steps that are even: 0 to 100 (50)")  # fmt: skip
+
+
+def _add_mirror(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("--mirror", choices=("x", "y", "z"), default="", help="both sides of this plane alike, exactly")
+
+
+def _add_auto(parser: argparse.ArgumentParser) -> None:
+    _add_flow(parser)
+    parser.add_argument("--quads", type=whole(12, MOST_QUADS), default=0, metavar="N",
+                        help=f"how many quads are wanted, {ranged(12, MOST_QUADS)}")  # fmt: skip
 
 
 def _add_remesh(parser: argparse.ArgumentParser) -> None:
@@ -65,13 +75,11 @@ def _add_remesh(parser: argparse.ArgumentParser) -> None:
                         help=f"a wanted length of edges instead, {ranged(1e-12, 1e12)} and no more than {MOST_QUADS:,} quads")  # fmt: skip
     parser.add_argument("--gap", type=number(1e-4, 50), default=0.0, metavar="PERCENT",
                         help="the largest gap to the source instead, in %% of its diagonal, 0.0001 to 50")  # fmt: skip
-    parser.add_argument("--mirror", choices=("x", "y", "z"), default="", help="both sides of this plane alike, exactly")
+    _add_mirror(parser)
     parser.add_argument("--across", action="store_true", help="with --mirror: a row of quads across the plane")
     parser.add_argument(
         "--form", type=number(0, 100), default=60.0, metavar="PERCENT", help="how much closer in bends, 0 to 100 (60)"
     )
-    parser.add_argument("--rows", type=number(0, 100), default=50.0, metavar="PERCENT",
-                        help="how much rows are made to close, against steps that are even: 0 to 100 (50)")  # fmt: skip
     parser.add_argument("--crease-length", type=number(0, 1e6), default=8.0, metavar="QUADS",
                         help="creases shorter than so many quads are left out, 0 to 1,000,000 (8)")  # fmt: skip
     parser.add_argument(
@@ -90,7 +98,7 @@ def _remesh_settings(options: Options) -> RemeshSettings:
         shortest=getattr(options, "crease_length", 8.0), across=getattr(options, "across", False),
         edge=0.0 if options.quads else edge, mirror=getattr(options, "mirror", ""),
         guides=read_guides(getattr(options, "guides", None)), spots=read_spots(getattr(options, "density", None)),
-        skin=not getattr(options, "as_is", False), rows=0.01 * getattr(options, "rows", 50.0),
+        skin=not getattr(options, "as_is", False), rows=0.01 * options.rows,
     )  # fmt: skip
     return RemeshSettings(auto, 0.0 if options.quads or edge else most).checked()
 
@@ -129,11 +137,8 @@ def _failed(options: Options, wrong: list[tuple[str, Check]]) -> int:
 def _add_unwind(parser: argparse.ArgumentParser) -> None:
     _input(parser)
     parser.add_argument("--over", metavar="SOURCE", required=True, help="the dense mesh that the quads lie on")
-    parser.add_argument("--rows", type=number(0, 100), default=50.0, metavar="PERCENT",
-                        help="how much rows are made to close, against steps that are even: 0 to 100 (50)")  # fmt: skip
-    parser.add_argument("--sharp", type=number(1, 180), default=38.0, metavar="DEGREES",
-                        help="creases above this angle, 1 to 180 (38)")  # fmt: skip
-    parser.add_argument("--mirror", choices=("x", "y", "z"), default="", help="both sides of this plane alike, exactly")
+    _add_flow(parser)
+    _add_mirror(parser)
 
 
 def unwind_verb(options: Options) -> int:

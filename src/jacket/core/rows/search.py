@@ -83,9 +83,9 @@ def searched(
 ) -> Found:  # fmt: skip
     """Lengths near `start` (U,), from `low` to `high`, by changes along `basis` (U, K), short in the metric `form`, whose energy
     about `centre` (K,) counts by `strain` per quad. The same seed gives the same lengths."""
+    wires = (net.piece_chain, net.piece_side, net.piece_reverse, net.order, net.of, net.patch, net.sides, net.n_chains, net.links)
     z, score = _annealed(
-        net.piece_chain, net.piece_side, net.piece_reverse, net.order, net.of, net.patch, net.sides, net.n_chains, net.links,
-        start, np.ascontiguousarray(basis.T), form, centre, n_quads, steps, seed, strain / n_quads, low, high, HEAT, COLD,
+        wires, start, np.ascontiguousarray(basis.T), form, centre, n_quads, steps, seed, strain / n_quads, low, high, HEAT, COLD,
     )  # fmt: skip
     away = z - centre
     return Found(start + basis @ z, float(score), float(away @ form @ away) / n_quads)
@@ -108,10 +108,10 @@ def _unit(place, length, reverse, i, chain_start):
 
 
 @inline
-def _measured(
-    chain, side, reverse, order, of, patch, sides, n_chains, links, lengths, begin, place, parent, total, own_count, ua, ub
-):
+def _measured(net, lengths, room):
     """(quads, mean log length, largest share, sum of squared shares, share crossed by itself), or quads −1 where too big."""
+    chain, side, reverse, order, of, patch, sides, n_chains, links = net
+    begin, place, parent, total, own_count, ua, ub = room
     # Where each piece begins on its chain, and how long chains are.
     n_pieces = len(chain)
     for c in range(n_chains + 1):
@@ -224,65 +224,22 @@ def _shortfall(lengths, low, high):
 
 
 @kernel
-def _annealed(
-    chain,
-    side,
-    reverse,
-    order,
-    of,
-    patch,
-    sides,
-    n_chains, links,
-    start,
-    basis,
-    form,
-    centre,
-    n_quads,
-    steps,
-    seed,
-    strain,
-    low,
-    high,
-    heat,
-    cold,
-):
+def _annealed(net, start, basis, form, centre, n_quads, steps, seed, strain, low, high, heat, cold):
     np.random.seed(seed)
     k_dim, n_unknown = basis.shape
     lengths = start.copy()
-    room = 16 * (len(chain) + 1) + 8 * n_quads
-    begin = np.zeros(n_chains + 1, np.int64)
-    place = np.zeros(len(chain), np.int64)
-    parent = np.zeros(room, np.int64)
-    total = np.zeros(room, np.int64)
-    own_count = np.zeros(room, np.int64)
-    ua, ub = np.zeros(room, np.int64), np.zeros(room, np.int64)
+    n_pieces, n_chains = len(net[0]), net[7]
+    units = 16 * (n_pieces + 1) + 8 * n_quads
+    room = (
+        np.zeros(n_chains + 1, np.int64), np.zeros(n_pieces, np.int64), np.zeros(units, np.int64), np.zeros(units, np.int64),
+        np.zeros(units, np.int64), np.zeros(units, np.int64), np.zeros(units, np.int64),
+    )  # fmt: skip
     z = np.zeros(k_dim, np.int64)
     grad = -(form @ centre)
     energy = -np.dot(centre, grad)
     # Until all lengths are within their bounds only these and the strain count.
     off = _shortfall(lengths, low, high)
-    m = (0.0, 0.0, 1.0, 1.0, 1.0)
-    rows = 2.0
-    if off == 0:
-        m = _measured(
-            chain,
-            side,
-            reverse,
-            order,
-            of,
-            patch,
-            sides,
-            n_chains, links,
-            lengths,
-            begin,
-            place,
-            parent,
-            total,
-            own_count,
-            ua,
-            ub,
-        )
-        rows = _score(m, n_quads)
+    rows = _score(_measured(net, lengths, room), n_quads) if off == 0 else 2.0
     score = rows + OFF * off + strain * energy
     best, best_z = score, z.copy()
     changed = np.zeros(n_unknown, np.int64)
@@ -314,34 +271,16 @@ def _annealed(
                 break
         if new_off > off:
             continue
-        new_m = (0.0, 0.0, 1.0, 1.0, 1.0)
         new_rows = 2.0
         if new_off == 0:
-            new_m = _measured(
-                chain,
-                side,
-                reverse,
-                order,
-                of,
-                patch,
-                sides,
-                n_chains, links,
-                changed,
-                begin,
-                place,
-                parent,
-                total,
-                own_count,
-                ua,
-                ub,
-            )
-            if new_m[0] <= 0:
+            found = _measured(net, changed, room)
+            if found[0] <= 0:
                 continue
-            new_rows = _score(new_m, n_quads)
+            new_rows = _score(found, n_quads)
         new = new_rows + OFF * new_off + strain * (energy + more)
         if new > bound:
             continue
-        score, off, m = new, new_off, new_m
+        score, off = new, new_off
         energy += more
         z[i] += s
         if j >= 0:
