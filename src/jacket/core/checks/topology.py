@@ -7,9 +7,9 @@ from collections.abc import Sequence
 import numpy as np
 
 from jacket.core.checks.model import Check, Level, graded
+from jacket.core.derive import rings_of, surface_of
 from jacket.core.mesh.geometry import scaled_jacobian
 from jacket.core.mesh.polymesh import PolyMesh
-from jacket.core.rows.measure import rings
 from jacket.core.space.bvh import Bvh
 from jacket.core.space.sample import sample_surface, uncovered_share
 
@@ -94,7 +94,7 @@ def uncovered(
 def winding_rows(mesh: PolyMesh) -> Check:
     """The longest ring of edges in % of all crossings (`core/rows/measure.py`); one that runs over much of the form cannot be
     held, inserted or taken out as a row."""
-    found = rings(mesh)
+    found = rings_of(mesh)
     if found.n_quads == 0:
         return Check("winding-rows", "Longest ring", "none", "good")
     edges = np.flatnonzero(found.of_edge == int(np.argmax(found.crossings)))
@@ -110,7 +110,7 @@ def left_out(mesh: PolyMesh, source: PolyMesh) -> Check:
     if mesh.n_faces == 0 or source.diagonal <= 0 or source.n_faces == 0:
         return Check("left-out", "Ends left out", "none", "good")
     samples = sample_surface(source.points, source.triangle_points, 6000)
-    _, triangle, far = Bvh.build(mesh.points, mesh.triangle_points).closest(samples)
+    _, triangle, far = surface_of(mesh).closest(samples)
     far = far / source.diagonal * 100
     bad = np.unique(mesh.triangle_faces[triangle[far > 1.0]])
     most = float(far.max())

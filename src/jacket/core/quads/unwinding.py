@@ -7,14 +7,12 @@ from scipy.spatial import cKDTree
 
 from jacket.core.fit.relax import Lines, relaxed, untangled
 from jacket.core.fit.tidy import levelled
-from jacket.core.mesh.edits import points_welded
 from jacket.core.mesh.geometry import edge_lengths, face_centres, scaled_jacobian
-from jacket.core.mesh.pieces import put_side_by_side
 from jacket.core.mesh.polymesh import Bools, Ints, PolyMesh
 from jacket.core.quads.base import find_creases
 from jacket.core.quads.redo import reach_of
 from jacket.core.quads.welding import part_of
-from jacket.core.rows.unwind import Unwound, unwound, windings
+from jacket.core.rows.unwind import Unwound, put_together, unwound, windings
 from jacket.core.space.bvh import Bvh
 from jacket.errors import EditRefused
 from jacket.progress import Progress, part, silent
@@ -171,14 +169,11 @@ def _both_sides(
 
 def _joined(rest: PolyMesh, patch: PolyMesh, reach: float, wanted: int) -> PolyMesh:
     """Two meshes welded in the border points that they share, of which there have to be so many."""
-    ours, theirs = np.flatnonzero(patch.topology.border_points), np.flatnonzero(rest.topology.border_points)
-    whole = put_side_by_side([rest, patch])
-    if len(ours) == 0 or len(theirs) == 0:
-        return whole
-    far, near = cKDTree(rest.points[theirs]).query(patch.points[ours])
-    on = far <= reach
-    if int(on.sum()) != wanted or len(np.unique(near[on])) != wanted:
+    whole, pairs = put_together(rest, patch, reach)
+    # A border that touches nothing joins nothing.
+    apart = not (patch.topology.border_points.any() and rest.topology.border_points.any())
+    if not apart and not len(pairs) == len(np.unique(pairs[:, 1])) == wanted:
         raise EditRefused("The new rows do not end in the border of the held part; nothing was changed.")
-    return points_welded(whole, np.stack([ours[on] + rest.n_points, theirs[near[on]]], axis=1)).mesh
+    return whole
 
 

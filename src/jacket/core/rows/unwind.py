@@ -76,8 +76,9 @@ def unwound(
     best: Unwound | None = None
 
     def winding(of: PolyMesh) -> float:
-        return sum(windings(of if outside is None else put_together(outside, of)))
+        return sum(windings(of if outside is None else put_together(outside, of, reach)[0]))
 
+    reach = 1e-6 * float(np.median(edge_lengths(mesh)))
     before = winding(mesh)
     for k in range(rounds):
         ends = current.topology.edge_points
@@ -162,15 +163,17 @@ def _candidates(
     return sorted(out, key=lambda f: f.score)
 
 
-def put_together(rest: PolyMesh, mesh: PolyMesh) -> PolyMesh:
-    """Two meshes as one, border points that lie on one another joined; for measuring."""
+def put_together(rest: PolyMesh, mesh: PolyMesh, reach: float) -> tuple[PolyMesh, Ints]:
+    """Two meshes as one, border points within reach of one another joined; and which they were (K, 2), of the second and of
+    the first."""
     ours, theirs = np.flatnonzero(mesh.topology.border_points), np.flatnonzero(rest.topology.border_points)
     whole = put_side_by_side([rest, mesh])
     if len(ours) == 0 or len(theirs) == 0:
-        return whole
+        return whole, np.zeros((0, 2), np.int32)
     far, near = cKDTree(rest.points[theirs]).query(mesh.points[ours])
-    on = far <= 1e-6 * float(np.median(edge_lengths(rest)))
-    return points_welded(whole, np.stack([ours[on] + rest.n_points, theirs[near[on]]], axis=1)).mesh if on.any() else whole
+    on = far <= reach
+    pairs = np.stack([ours[on], theirs[near[on]]], axis=1).astype(np.int32)
+    return points_welded(whole, pairs + [rest.n_points, 0]).mesh if len(pairs) else whole, pairs
 
 
 def _links(tm: TMesh, held: Bools | None, outside: PolyMesh | None) -> Ints:
