@@ -17,6 +17,7 @@ from bench import (
     monkey,
     quads,
     reading,
+    seams,
     sources,
     window,
 )
@@ -33,6 +34,7 @@ BENCHES = {
     "hands": hands.run,
     "job": job.run,
     "quads": quads.run,
+    "seams": seams.run,
     "flatten": flatten.run,
     "house": house.run,
     "window": window.run,

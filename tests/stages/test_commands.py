@@ -80,7 +80,7 @@ def test_the_flat_half_of_the_job() -> None:
 
 def test_suggesting_clearing_and_held_seams() -> None:
     h = host(torus(24, 12))
-    assert islands_of(run(h, "suggest-seams")).count >= 2
+    assert len(run(h, "suggest-seams").cuts) > 24  # round the tube and once round the hole
     assert len(run(h, "clear-seams").cuts) == 0
     h.document.hold("faces", np.arange(24))
     mesh = run(h, "cut-held")

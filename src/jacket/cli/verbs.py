@@ -14,14 +14,17 @@ from jacket.cli.terminal import base_report, say, terminal_progress, write_repor
 from jacket.core.checks.layout import flatten_checks, layout_checks, seam_checks
 from jacket.core.checks.model import Check
 from jacket.core.checks.topology import uncovered
+from jacket.core.derive import sky_of
 from jacket.core.flatten.stretch import measure_stretch
 from jacket.core.layout.pack import TURNS, PackSettings
 from jacket.core.quads.auto import MOST_QUADS
 from jacket.core.quads.figures import measure_quads
 from jacket.core.quads.settings import AutoSettings
 from jacket.core.seams.cuts import cut_as_mapped
+from jacket.core.seams.measure import seam_figures
 from jacket.core.space.bvh import Bvh
 from jacket.core.uv.islands import Islands
+from jacket.core.uv.sets import cut_flags
 from jacket.core.uv.sheets import Sheets
 from jacket.errors import MeshError
 from jacket.formats.curves import read_guides, read_spots
@@ -35,7 +38,7 @@ from jacket.jobs.pack import pack, sheets_of
 from jacket.jobs.remesh import RemeshSettings
 from jacket.jobs.remesh import remesh as remesh_job
 from jacket.jobs.run import RunSettings, sheet_figures, whole_job
-from jacket.jobs.seams import WAYS, SeamSettings, seams
+from jacket.jobs.seams import MOST, STRETCH, WAYS, SeamSettings, seams
 from jacket.jobs.unwind import UnwindSettings, unwind
 from jacket.jobs.unwrap import unwrap
 
@@ -164,13 +167,22 @@ def _add_unwrap(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--seams", choices=WAYS, default="keep",
                         help="keep the file's UV cuts, suggest new ones, or cut above an angle")  # fmt: skip
     parser.add_argument("--angle", type=number(0, 180), default=60.0, metavar="DEGREES", help="for --seams angle, 0 to 180 (60)")
+    _add_suggest(parser)
+    _add_mirror(parser)
+
+
+def _add_suggest(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("--islands", type=whole(*MOST), default=12, metavar="N",
+                        help=f"suggested seams: islands wanted at most of a connected piece, {ranged(*MOST)} (12)")  # fmt: skip
+    parser.add_argument("--stretch", type=number(*STRETCH), default=1.06, metavar="S",
+                        help=f"suggested seams: largest mean stretch of an island, {ranged(*STRETCH)} (1.06)")  # fmt: skip
 
 
 def unwrap_verb(options: Options) -> int:
     """lay a mesh flat along its seams"""
     start = time.perf_counter()
     output, progress = checked_output(options), terminal_progress(options.quiet)
-    settings = SeamSettings(options.seams, options.angle).checked()
+    settings = SeamSettings(options.seams, options.angle, True, options.islands, options.stretch, options.mirror).checked()
     mesh = seams(read_mesh(options.input), settings, progress)
     done = unwrap(mesh, progress=progress)
     flat, bad = done.mesh, done.failed
@@ -179,6 +191,7 @@ def unwrap_verb(options: Options) -> int:
     checks = seam_checks(flat) + flatten_checks(flat, figures=stretch)
     write_report(options.report, {
         **base_report("unwrap", options, start), "stretch": stretch.as_dict(),
+        "seams": seam_figures(flat, cut_flags(flat), sky_of(flat)).as_dict(),
         "problems": [i.problem for i in bad], "checks": [c.as_dict() for c in checks],
     })  # fmt: skip
     for island in bad:
@@ -288,6 +301,8 @@ def _add_run(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("input", metavar="IN")
     parser.add_argument("output", metavar="OUTDIR")
     _add_auto(parser)
+    _add_mirror(parser)
+    _add_suggest(parser)
     _add_sheet(parser)
     parser.add_argument("--turn", choices=tuple(TURNS), default="free", help="how islands may turn")
     parser.add_argument("--profile", choices=sorted(PROFILES), default="y-up-metres")
@@ -296,7 +311,7 @@ def _add_run(parser: argparse.ArgumentParser) -> None:
 def run(options: Options) -> int:
     """the whole job: quads, seams, flat islands, sheets, files"""
     start = time.perf_counter()
-    settings = RunSettings(_remesh_settings(options), SeamSettings(), _pack_settings(options), _sheets(options)).checked()
+    settings = RunSettings(_remesh_settings(options), _seam_settings(options), _pack_settings(options), _sheets(options)).checked()
     _guard_folder(options)
     progress = terminal_progress(options.quiet)
     stem = Path(options.input).stem
@@ -313,6 +328,10 @@ def run(options: Options) -> int:
                   f"{f['stretch']['dirichlet']:.3f}, {100 * f['sheet']['use']:.0f} % of the sheet")  # fmt: skip
     progress(1.0, "done")
     return code
+
+
+def _seam_settings(options: Options) -> SeamSettings:
+    return SeamSettings("auto", most=options.islands, stretch=options.stretch, mirror=options.mirror)
 
 
 VERBS: dict[str, tuple[Callable[[argparse.ArgumentParser], None], Callable[[Options], int]]] = {

@@ -12,6 +12,8 @@ from jacket.core.mesh.geometry import edge_lengths, point_normals
 from jacket.core.mesh.polymesh import Floats, Ints, PolyMesh
 from jacket.core.mesh.walks import path_tree
 from jacket.core.rows.measure import Rings, rings
+from jacket.core.seams.sky import open_sky
+from jacket.core.seams.turning import Turning
 from jacket.core.source.crossings import crossing_pairs
 from jacket.core.source.health import Health, examine, part_labels, welded_copy
 from jacket.core.source.simplify import clustered_copy
@@ -210,6 +212,16 @@ def stretch_figures(mesh: PolyMesh, sheets: Sheets = ONE_SHEET) -> StretchFigure
 def ways_from(mesh: PolyMesh, start: int) -> Ints:
     """(V,) the point before each on the shortest path of edges from a point; see `path_tree`."""
     return STORE.get(form_of(mesh), ("ways", start), lambda: path_tree(mesh, start))
+
+
+def sky_of(mesh: PolyMesh) -> Floats:
+    """(V,) share of the sky over each point that the mesh itself leaves open."""
+    return STORE.get(form_of(mesh), "sky", lambda: open_sky(mesh))
+
+
+def turning_of(mesh: PolyMesh) -> Turning:
+    """How edges follow each other round the points of a mesh."""
+    return STORE.get(form_of(mesh), "turning", lambda: Turning.of(mesh.detached()))
 
 
 def gap_of(mesh: PolyMesh, source: PolyMesh) -> Floats:

@@ -6,13 +6,16 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from jacket.core.checks.model import Check
+from jacket.core.derive import sky_of
 from jacket.core.flatten.stretch import measure_stretch
 from jacket.core.flatten.unwrap import unwrap
 from jacket.core.layout.pack import PackSettings
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.quads.auto import AutoResult
+from jacket.core.seams.measure import seam_figures
 from jacket.core.space.bvh import Bvh
 from jacket.core.uv.islands import Islands
+from jacket.core.uv.sets import cut_flags
 from jacket.core.uv.sheets import ONE_SHEET, Sheets, checked_sheets
 from jacket.jobs.checks import delivery_checks
 from jacket.jobs.pack import pack
@@ -64,6 +67,7 @@ def whole_job(source: PolyMesh, settings: RunSettings, progress: Progress = sile
         "quads": result.figures.as_dict(),
         "field_singularities": result.field_singularities,
         "stretch": measure_stretch(mesh, Islands.of(mesh, settings.sheets).places).as_dict(),
+        "seams": seam_figures(mesh, cut_flags(mesh), sky_of(mesh)).as_dict(),
         "sheets": sheet_figures(settings.sheets, done.result.uses),
         "sheet": {"size": settings.sheets[0].width, "margin": settings.sheets[0].margin, "use": done.result.use,
                   "density": done.result.density},

@@ -1,15 +1,24 @@
-"""Suggested seams."""
+"""Suggested seams: every part opens, developable forms without warping in the least pieces, limbs by rings."""
 
 from __future__ import annotations
 
+import numpy as np
 import pytest
+from scipy.spatial import cKDTree
 
 from jacket.core.checks.layout import flatten_checks, seam_checks
+from jacket.core.flatten.stretch import measure_stretch
 from jacket.core.flatten.unwrap import unwrap
 from jacket.core.mesh.polymesh import PolyMesh
+from jacket.core.mesh.walks import euler_characteristic
 from jacket.core.quads.subdivide import split_to_quads
-from jacket.core.seams.suggest import suggest_seams
-from tests.conftest import cube, icosphere, torus
+from jacket.core.seams.measure import seam_figures, turning_points
+from jacket.core.seams.sky import open_sky
+from jacket.core.seams.suggest import SuggestSettings, Wishes, network_share, sharp_network, suggest_seams
+from jacket.core.uv.chart import charts_of
+from jacket.core.uv.islands import Islands
+from jacket.core.uv.sets import cut_flags
+from tests.conftest import cube, grid, icosphere, torus
 
 
 def box(levels: int = 2) -> PolyMesh:
@@ -19,9 +28,105 @@ def box(levels: int = 2) -> PolyMesh:
     return mesh
 
 
-@pytest.mark.parametrize("make", [lambda: box(3), lambda: torus(36, 18), lambda: split_to_quads(icosphere(2))])
+def prism(sides: int, along: int = 4, top: float = 1.0) -> PolyMesh:
+    """An upright prism (or part of a cone) with n-gons as ends."""
+    angle = 2 * np.pi * np.arange(sides) / sides
+    rings = [np.stack([(1 + (top - 1) * k / along) * np.cos(angle), np.full(sides, 2.0 * k / along),
+                       (1 + (top - 1) * k / along) * np.sin(angle)], axis=1) for k in range(along + 1)]  # fmt: skip
+    faces = [[k * sides + (i + 1) % sides, k * sides + i, (k + 1) * sides + i, (k + 1) * sides + (i + 1) % sides]
+             for k in range(along) for i in range(sides)]  # fmt: skip
+    faces += [list(range(sides)), list(range((along + 1) * sides - 1, along * sides - 1, -1))]
+    return PolyMesh.from_faces(np.concatenate(rings), faces)
+
+
+@pytest.mark.parametrize("make", [
+    lambda: box(3), lambda: torus(36, 18), lambda: split_to_quads(icosphere(2)), lambda: icosphere(2),
+])  # fmt: skip
 def test_suggested_islands_all_open(make) -> None:  # type: ignore[no-untyped-def]
     mesh = suggest_seams(make())
     flat, islands = unwrap(mesh)
-    assert len(islands) >= 2 and all(i.flat and not i.overlaps for i in islands)
+    assert islands and all(i.flat and not i.overlaps for i in islands)
     assert not [c for c in seam_checks(flat) + flatten_checks(flat) if c.level == "wrong"]
+    # A cut graph leaves disks: Euler characteristic 1 and one border each.
+    assert all(euler_characteristic(c.mesh) == 1 and len(c.border) == 1 for c in charts_of(mesh))
+
+
+@pytest.mark.parametrize(("mesh", "pieces"), [
+    (box(2), 1), (prism(6), 1), (prism(5, top=0.6), 1), (prism(48, 8), 3), (prism(48, 8, top=0.5), 3), (grid(6), 1),
+])  # fmt: skip
+def test_developable_forms_open_without_warping(mesh: PolyMesh, pieces: int) -> None:
+    """A box unfolds to a cross and prisms to a strip with both ends hinged on, in one piece; a round can or a part of a cone
+    needs its ends apart. Energy 1, since all are developable."""
+    cut = suggest_seams(mesh)
+    flat, islands = unwrap(cut)
+    assert len(islands) == pieces
+    assert measure_stretch(flat, Islands.of(flat).places).dirichlet == pytest.approx(1, abs=1e-6)
+
+
+def limbs(*tips: list[float]) -> PolyMesh:
+    """A ball with three long arms, as quads: points of a ball drawn out towards three places."""
+    ball = icosphere(3)
+    points = ball.points.copy()
+    for tip in tips or ([1, 0, 0], [0, 1, 0], [0, 0, 1]):
+        near = np.clip((ball.points @ np.array(tip, float) - 0.9) / 0.1, 0, None)
+        points += 14 * near[:, None] ** 0.8 * np.array(tip) * 0.35
+    return split_to_quads(ball.with_points(points))
+
+
+def test_limbs_are_cut_by_rings_and_lines() -> None:
+    mesh = limbs()
+    told: list[str] = []
+    cut = suggest_seams(mesh, watch=lambda kind, points: told.append(kind))
+    flat, islands = unwrap(cut)
+    figures = seam_figures(mesh, cut_flags(cut), open_sky(mesh))
+    assert 2 <= len(islands) <= 6 and all(i.flat and not i.overlaps for i in islands)
+    assert "tips" in told and "ring" in told and figures.turns <= 10
+    assert measure_stretch(flat, Islands.of(flat).places).dirichlet <= 1.07
+
+
+def test_cuts_that_are_kept_and_edges_that_are_never_cut() -> None:
+    mesh = split_to_quads(icosphere(2))
+    plain = cut_flags(suggest_seams(mesh))
+    assert plain.any()
+    never = plain.copy()
+    keep = np.zeros_like(plain)
+    keep[mesh.topology.point_edges[1][:1]] = True
+    keep &= ~never
+    other = cut_flags(suggest_seams(mesh, wishes=Wishes(keep=keep, never=never)))
+    assert not (other & never).any() and other[keep].all()
+    assert all(i.flat for i in unwrap(mesh.with_cuts(mesh.topology.edge_points[other]))[1])
+
+
+def test_both_sides_of_a_mirror_are_cut_alike() -> None:
+    """An icosphere is symmetric in all three coordinate planes, and so are two arms across one of them and one in it."""
+    mesh = limbs([1, 0, 0], [-1, 0, 0], [0, 1, 0])
+    cut = suggest_seams(mesh, SuggestSettings(mirror="x"))
+    flags = cut_flags(cut)
+    middle = mesh.points[mesh.topology.edge_points].mean(axis=1)
+    far, mate = cKDTree(middle).query(middle * [-1, 1, 1])
+    assert far.max() < 1e-6 and flags.any()
+    assert flags[mate[flags]].mean() >= 0.9
+    assert all(i.flat and not i.overlaps for i in unwrap(cut)[1])
+
+
+def test_turns_and_how_much_is_seen() -> None:
+    """A staircase across a grid turns at each of its inner points; a way straight on nowhere; on a plane all is seen alike."""
+    mesh = grid(6)
+    topology = mesh.topology
+    stairs = [(0, 1), (1, 8), (8, 9), (9, 16), (16, 17), (17, 24)]
+    cut = np.zeros(topology.n_edges, bool)
+    cut[[topology.find_edge(*pair) for pair in stairs]] = True
+    assert turning_points(mesh, cut).tolist() == [8, 9, 16, 17]
+    figures = seam_figures(mesh, cut, open_sky(mesh))
+    # The first of them lies on the border, which is open anyway.
+    assert figures.turns == pytest.approx(100 * 4 / 5) and figures.seen == pytest.approx(1) and figures.edges == 5
+    straight = np.zeros(topology.n_edges, bool)
+    straight[[topology.find_edge(k, k + 1) for k in range(21, 27)]] = True
+    assert seam_figures(mesh, straight, np.ones(mesh.n_points)).turns == 0
+
+
+def test_cartons_are_told_from_organic_forms(spot: PolyMesh) -> None:
+    assert network_share(box(2), sharp_network(box(2))) == pytest.approx(1)
+    assert network_share(spot, sharp_network(spot)) < 0.25
+    cut = suggest_seams(box(3))
+    assert seam_figures(cut, cut_flags(cut), np.ones(cut.n_points)).sharp == pytest.approx(1)

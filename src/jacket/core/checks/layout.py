@@ -8,6 +8,7 @@ from numpy.typing import NDArray
 from jacket.core.checks.model import Check, graded
 from jacket.core.flatten.overlap import flipped_faces, overlapping_faces
 from jacket.core.flatten.stretch import StretchFigures, face_stretch, measure_stretch
+from jacket.core.flatten.unwrap import as_it_lies
 from jacket.core.layout.margins import least_margins
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.uv.chart import charts_of
@@ -20,7 +21,8 @@ def seam_checks(mesh: PolyMesh) -> list[Check]:
     """Whether every island can open."""
     charts = charts_of(mesh)
     closed = [c.faces for c in charts if not c.border]
-    pinned = [c.faces for c in charts if c.border and not c.is_disk]
+    # A plate with holes lies flat as it is.
+    pinned = [c.faces for c in charts if c.border and not c.is_disk and as_it_lies(c) is None]
     edges = mesh.topology.find_edges(mesh.cuts)
     apart = np.setdiff1d(np.flatnonzero(apart_flags(mesh, mesh.uv)), edges)
     return [

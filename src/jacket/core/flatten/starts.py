@@ -88,7 +88,27 @@ def convex(chart: Chart) -> Floats:
         points = np.concatenate([points, points[loop].mean(axis=0, keepdims=True)])
         cap = np.stack([loop, np.full(len(loop), n + k), np.roll(loop, -1)], axis=1)
         tri = np.concatenate([tri, cap]).astype(np.int32)
-    weights = _mean_value_weights(points, tri)
+    return _laid_on_circle(chart, points, _mean_value_weights(points, tri), outer)
+
+
+def convex_faces(chart: Chart) -> Floats:
+    """(V, 2) the map to a circle in which every point is a mean of those it shares an edge with: faces of any number of
+    corners come out convex where the mesh is three-connected, so that no diagonal of theirs is turned over.
+
+    Tutte, "How to draw a graph" (1963). Border loops other than the longest become faces like others.
+    """
+    outer = max(chart.border, key=lambda loop: _length(chart.mesh.points[loop]))
+    a, b = chart.mesh.topology.edge_points.T
+    length = np.linalg.norm(chart.mesh.points[a] - chart.mesh.points[b], axis=1)
+    weight = 1.0 / np.maximum(length, 0.05 * float(length.mean()) + 1e-300)
+    n = chart.mesh.n_points
+    half = sparse.csr_array((weight, (a, b)), shape=(n, n))
+    return _laid_on_circle(chart, chart.mesh.points, (half + half.T).tocsr(), outer)
+
+
+def _laid_on_circle(chart: Chart, points: Floats, weights: sparse.csr_array, outer: Ints) -> Floats:
+    """(V, 2) one border on a circle, all other points (P, 3) at the mean of their neighbours by weights (P, P)."""
+    n = chart.mesh.n_points
     total = np.asarray(weights.sum(axis=1)).ravel()
     matrix = sparse.diags_array(total) - weights
     place = _on_circle(chart.mesh.points[outer])

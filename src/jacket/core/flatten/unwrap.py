@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 from jacket.core.flatten.descent import FULL_STEPS, Descent, flips
 from jacket.core.flatten.overlap import border_crosses
-from jacket.core.flatten.starts import conformal, convex, scaled_to_area
+from jacket.core.flatten.starts import conformal, convex, convex_faces, scaled_to_area
 from jacket.core.mesh.polymesh import Floats, PolyMesh
 from jacket.core.uv.chart import Chart, charts_of
 from jacket.core.uv.islands import Islands
@@ -68,8 +68,8 @@ def as_it_lies(chart: Chart) -> Floats | None:
 
 def flat_start(chart: Chart) -> tuple[Floats, bool]:
     """Flat positions without flips to descend from, and whether they are far from good. Conformal ones where they do; else
-    a convex outline, over both diagonals of quads or, since only triangles of one are sure to come out unflipped (Floater
-    2003), over one and then eased until both lie well. Raises SolveError where there are none."""
+    a convex outline: over triangles, of which only those of one diagonal of each quad are sure to come out unflipped (Floater
+    2003), over faces, or over one diagonal and then eased until both lie well. Raises SolveError where there are none."""
     conform = None
     try:
         uv = conformal(chart)
@@ -79,7 +79,7 @@ def flat_start(chart: Chart) -> tuple[Floats, bool]:
                 return uv, False
     except SolveError:
         pass
-    for start in (convex, _eased):
+    for start in (convex, convex_faces, _eased):
         uv = start(chart)
         if flips(chart, uv) == 0:
             return uv, True

@@ -1,291 +1,399 @@
-"""Seams found by themselves: flat-ish patches grown over the mesh, then merged while they open well.
+"""Seams found by themselves, as a tailor cuts: rings where limbs join, lines along hidden sides, a carton along its edges.
 
-Patches: variational shape approximation, Cohen-Steiner, Alliez and Desbrun (2004). Merging follows
-the measured rule that a union is kept only while it is a disk that lies flat with little stretch.
+Each connected piece is cut for itself: rings round the necks of limbs and handles, borders joined by lines, tips of long
+limbs reached, then every part is laid flat and judged; a part that does not open well gets one more ring, a dart or is cut
+in two. In the end chains that need not be cut are sewn again and all is laid flat once more.
 """
 
 from __future__ import annotations
 
-import heapq
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 import numpy as np
-from numpy.typing import NDArray
 
-from jacket.core.flatten.descent import FULL_STEPS, TOLERANCE, Descent
-from jacket.core.flatten.overlap import border_crosses
-from jacket.core.flatten.starts import signed_areas
-from jacket.core.flatten.unwrap import flat_start
-from jacket.core.heap import heap_pop, heap_push
-from jacket.core.jit import kernel
-from jacket.core.mesh.geometry import dihedral_angles, edge_lengths, face_areas, face_normals, unit
-from jacket.core.mesh.polymesh import Floats, Ints, PolyMesh
+from jacket.core.flatten.descent import FULL_STEPS
+from jacket.core.mesh.geometry import dihedral_angles, edge_lengths
+from jacket.core.mesh.polymesh import Bools, Floats, Ints, PolyMesh
 from jacket.core.mesh.walks import face_parts
-from jacket.core.uv.chart import Chart, chart_of
-from jacket.errors import JacketError
-from jacket.progress import Progress, silent
+from jacket.core.seams.cost import edge_costs
+from jacket.core.seams.laying import QUICK, Laid
+from jacket.core.seams.patches import patch_seams
+from jacket.core.seams.sewing import chains, sides_of
+from jacket.core.seams.sky import open_sky
+from jacket.core.seams.tailor import NONE, Tailor, Watch, unwatched
+from jacket.core.uv.chart import chart_of
+from jacket.progress import Progress, part, silent
 
-QUICK_STEPS = 12
+SHARP = 35.0
+"""Degrees over which edges of a carton are cut."""
+CARTON = 0.6
+"""Share of Σ length · |angle| that lies on sharp edges from which on a form is only cut along them."""
+BOTH = 0.25
+"""The same, from which on that is tried beside cutting by limbs."""
+UNCUT = 0.25
+"""What a sharp edge costs that is not cut, by its length: shading breaks there."""
+TRIAL = 5
+"""Steps after which a cut that is only tried is judged: it starts from where the part lay."""
+ACTS = 80
+"""Cuts after which a piece that still does not open is left to the patches."""
 
 
 @dataclass(frozen=True)
 class SuggestSettings:
-    """Limits a merged island must keep: mean and 99th percentile of its energy, and how much of its
-    convex hull it fills (branching islands pack badly)."""
+    """most     islands wanted at most of each connected piece; rings stop there, what does not open is still cut
+    stretch  mean energy that an island may have, 1 is perfect
+    mirror   "", "x", "y" or "z": both sides of the plane through the origin are cut alike
+    """
 
-    mean: float = 1.06
-    p99: float = 1.6
-    solidity: float = 0.6
+    most: int = 12
+    stretch: float = 1.06
+    mirror: str = ""
+
+
+@dataclass(frozen=True, eq=False)
+class Wishes:
+    """Where seams are wanted: edges (E,) that stay cut, that are never cut, that are cut gladly, and (V,) how much each
+    point is seen, from 0 to 1, in place of the open sky."""
+
+    keep: Bools | None = None
+    never: Bools | None = None
+    gladly: Bools | None = None
+    seen: Floats | None = None
+
+
+@dataclass(frozen=True)
+class Limits:
+    """What an island may be like: mean and 99th percentile of its energy, share of its hull that it fills."""
+
+    energy: float
+    p99: float
+    solidity: float
+
+    def keeps(self, laid: Laid | None) -> bool:
+        """Whether an island is good enough."""
+        return (
+            laid is not None and not laid.crosses and laid.energy <= self.energy and laid.p99 <= self.p99
+            and laid.solidity >= self.solidity
+        )  # fmt: skip
+
+
+@dataclass(eq=False)
+class _Work:
+    tailor: Tailor
+    settings: SuggestSettings
+    open: Limits
+    progress: Progress
+    sew: Limits = Limits(1.05, 1.7, 0.68)
+    rings: Bools = field(default_factory=lambda: np.zeros(0, bool))
+    acts: int = 0
+    good: set[bytes] = field(default_factory=set)
 
 
 def suggest_seams(
-    mesh: PolyMesh, settings: SuggestSettings = SuggestSettings(), progress: Progress = silent
-) -> PolyMesh:
-    """The mesh with its seams replaced by suggested ones; every island opens without flips."""
-    labels = _patches(mesh)
-    progress(0.15, "growing patches")
-    labels = _opened(mesh, labels)
-    labels = _Merger(mesh, labels, settings, progress).run()
-    labels = _without_jogs(mesh, labels)
-    # Islands were judged after a few steps; whoever overlaps when laid out fully is halved.
-    labels = _opened(mesh, labels, FULL_STEPS)
-    return mesh.with_cuts(_borders(mesh, labels))
-
-
-def _borders(mesh: PolyMesh, labels: Ints) -> Ints:
+    mesh: PolyMesh, settings: SuggestSettings = SuggestSettings(), progress: Progress = silent,
+    wishes: Wishes = Wishes(), watch: Watch = unwatched,
+) -> PolyMesh:  # fmt: skip
+    """The mesh with its seams replaced by suggested ones; every island opens without flips. `watch` is told tips, rings and
+    lines as they are found, with their points."""
     topology = mesh.topology
-    c = np.flatnonzero(topology.twin >= 0)
-    apart = labels[mesh.face_of_corner[c]] != labels[mesh.face_of_corner[topology.twin[c]]]
-    return topology.edge_points[topology.edge[c[apart]]]
+    nothing = np.zeros(topology.n_edges, bool)
+    seen = wishes.seen if wishes.seen is not None else open_sky(mesh)
+    progress(0.05, "looking where it is hidden")
+    cost = edge_costs(mesh, seen)
+    if wishes.gladly is not None:
+        cost = np.where(wishes.gladly, 0.25 * cost, cost)
+    if wishes.never is not None:
+        cost = np.where(wishes.never, np.inf, cost)
+    keep = wishes.keep if wishes.keep is not None else nothing
+    out = keep.copy()
+    count, labels = face_parts(mesh, nothing)
+    order = np.argsort(labels, kind="stable")
+    bounds = np.searchsorted(labels[order], np.arange(count + 1))
+    done = 0
+    for k in range(count):
+        faces = order[bounds[k] : bounds[k + 1]]
+        share = len(faces) / mesh.n_faces
+
+        def told(fraction: float, what: str, done: int = done, share: float = share) -> None:
+            progress(0.05 + 0.95 * (done / mesh.n_faces + share * fraction), what)
+
+        piece = chart_of(mesh, faces, nothing)
+        edges = np.empty(piece.mesh.topology.n_edges, np.int32)
+        edges[piece.mesh.topology.edge] = topology.edge[piece.corners]
+        flags = _piece(piece.mesh, cost[edges], keep[edges], settings, told, watch)
+        out[edges[flags]] = True
+        done += len(faces)
+    out &= topology.edge_uses > 1
+    return mesh.with_cuts(topology.edge_points[out])
 
 
-def _patches(mesh: PolyMesh) -> Ints:
-    """(F,) patch of each face by a few rounds of growing from seeds and re-seeding."""
-    # Patches grow from face to face across edges of two: so are the parts that need a seed.
-    count, parts = face_parts(mesh, np.zeros(mesh.topology.n_edges, bool))
-    wanted = int(np.clip(mesh.n_faces / 35, 6, 80))
-    normals, areas = face_normals(mesh), face_areas(mesh)
+def _piece(
+    mesh: PolyMesh, cost: Floats, keep: Bools, settings: SuggestSettings, progress: Progress, watch: Watch
+) -> Bools:
+    """(E,) where one connected piece is cut: by limbs, along its edges, or as comes out better where it has both."""
+    mates, side, along = _mates(mesh, settings.mirror)
+    tailor = Tailor(mesh, _even(cost, mates, along), mates, watch)
+    tailor.side = side
+    tailor.cut |= keep
+    tailor.keep |= keep
+    work = _Work(tailor, settings, Limits(settings.stretch, 1.8, 0.55), progress)
+    whole = np.arange(mesh.n_faces, dtype=np.int32)
+    if not keep.any() and work.open.keeps(tailor.lay(whole, QUICK)) and work.open.keeps(tailor.lay(whole, FULL_STEPS)):
+        return tailor.cut
+    tailor.find_limbs()
+    progress(0.1, "looking for limbs")
+    network = sharp_network(mesh) & np.isfinite(cost)
+    share = network_share(mesh, network)
+    ways = ([True] if share > BOTH else []) + ([False] if share < CARTON else [])
+    best, least = None, np.inf
+    for n, carton in enumerate(ways):
+        work.progress = part(progress, n / len(ways), (n + 1) / len(ways))
+        worth = _cut_one_way(work, network if carton else None, keep)
+        if worth < least:
+            best, least = tailor.cut.copy(), worth
+    return best if best is not None else _by_patches(mesh, keep)
+
+
+def _cut_one_way(work: _Work, network: Bools | None, keep: Bools) -> float:
+    """Cut a piece along a network of sharp edges, or by its limbs; what the result is worth, less is better, inf for none."""
+    tailor = work.tailor
+    tailor.cut = keep.copy()
+    tailor.places[:] = np.nan
+    work.good.clear()
+    work.acts, work.rings = 0, np.zeros_like(keep)
+    if network is not None:
+        work.sew = Limits(1.004, 1.06, 0.62)
+        tailor.cut |= network
+        tailor.watch("line", tailor.mesh.points[tailor.mesh.topology.edge_points[network]])
+    else:
+        work.sew = Limits(min(1.05, work.settings.stretch), 1.7, 0.68)
+        tailor.ring_rounds(work.settings.most)
+        work.rings = tailor.cut & ~keep
+    if not _open_all(work, QUICK):
+        return np.inf
+    _sew(work)
+    # Laid flat anew, as Flatten will: what only came out from where it lay is cut once more.
+    tailor.places[:] = np.nan
+    work.good.clear()
+    if not _open_all(work, FULL_STEPS):
+        return np.inf
+    excess, root = 0.0, float(np.sqrt(tailor.whole))
+    for faces in tailor.parts():
+        laid = tailor.lay(faces, FULL_STEPS)
+        excess += float(tailor.area[faces].sum()) / tailor.whole * (laid.energy - 1 if laid is not None else 1.0)
+    sharp = dihedral_angles(tailor.mesh) > SHARP
+    return (
+        float(np.minimum(tailor.cost, 1e12)[tailor.cut].sum()) / root + ISLAND * len(tailor.parts()) + 20 * excess
+        + UNCUT * float(tailor.length[sharp & ~tailor.cut].sum()) / root
+    )  # fmt: skip
+
+
+def sharp_network(mesh: PolyMesh) -> Bools:
+    """(E,) edges over 35° but for rows that end loosely: the edges of a carton."""
+    return _without_loose_ends(mesh, dihedral_angles(mesh) > SHARP)
+
+
+def network_share(mesh: PolyMesh, network: Bools) -> float:
+    """Share of Σ length · |angle| over all edges that lies on a network: near 1 on cartons, small on organic forms."""
+    bent = edge_lengths(mesh) * dihedral_angles(mesh)
+    return float(bent[network].sum()) / max(float(bent.sum()), 1e-300)
+
+
+def _mates(mesh: PolyMesh, axis: str) -> tuple[Ints | None, Floats, Bools]:
+    """(E,) the edge that mirrors each edge, −1 for none, (E,) on which side of the plane its middle lies, and (E,) whether
+    it lies in the plane."""
     topology = mesh.topology
-    neighbour = np.where(topology.twin >= 0, mesh.face_of_corner[topology.twin], -1).astype(np.int32)
-    seeds = _first_seeds(mesh, parts, count, wanted)
-    means = normals[seeds]
-    labels = np.zeros(mesh.n_faces, np.int32)
-    for _ in range(8):
-        labels = _grow(mesh.starts, neighbour, normals, areas, seeds, means)
-        n = len(seeds)
-        means = unit(np.stack([np.bincount(labels, normals[:, k] * areas, minlength=n) for k in range(3)], 1))
-        error = ((normals - means[labels]) ** 2).sum(axis=1)
-        order = np.lexsort((error, labels))
-        firsts = np.searchsorted(labels[order], np.arange(n))
-        seeds = order[firsts].astype(np.int32)
-    return labels
+    if not axis:
+        return None, np.zeros(topology.n_edges), np.zeros(topology.n_edges, bool)
+    from scipy.spatial import cKDTree
+
+    k = "xyz".index(axis)
+    image = mesh.points.copy()
+    image[:, k] *= -1
+    far, found = cKDTree(mesh.points).query(image)
+    length = edge_lengths(mesh)
+    found = np.where(far <= 0.05 * float(length.mean()), found, -1)
+    pairs = found[topology.edge_points]
+    known = (pairs >= 0).all(axis=1)
+    mates = np.full(topology.n_edges, -1, np.int32)
+    mates[known] = topology.find_edges(pairs[known])
+    middle = mesh.points[topology.edge_points].mean(axis=1)[:, k]
+    side = np.where(np.abs(middle) < 1e-3 * float(length.mean()), 0.0, np.sign(middle))
+    return (mates if known.any() else None), side, np.asarray((pairs == topology.edge_points).all(axis=1))
 
 
-def _first_seeds(mesh: PolyMesh, parts: Ints, count: int, wanted: int) -> Ints:
-    """One seed in each part, then farthest faces by position and normal."""
-    from jacket.core.mesh.geometry import face_centres
-
-    place = np.concatenate([face_centres(mesh) / max(mesh.diagonal, 1e-300) * 3, face_normals(mesh)], axis=1)
-    seeds = [int(np.argmax(parts == k)) for k in range(count)]
-    far = np.full(mesh.n_faces, np.inf)
-    for s in seeds:
-        far = np.minimum(far, ((place - place[s]) ** 2).sum(axis=1))
-    while len(seeds) < wanted and far.max() > 1e-6:
-        s = int(np.argmax(far))
-        seeds.append(s)
-        far = np.minimum(far, ((place - place[s]) ** 2).sum(axis=1))
-    return np.array(seeds, np.int32)
+def _even(cost: Floats, mates: Ints | None, along: Bools) -> Floats:
+    """Costs alike on both sides of the mirror, and a little lower along it."""
+    if mates is None:
+        return cost
+    known = mates >= 0
+    out = cost.copy()
+    out[known] = (cost[known] + cost[mates[known]]) / 2
+    return np.where(along, 0.6 * out, out)
 
 
-@kernel
-def _grow(starts, neighbour, normals, areas, seeds, means):
-    n = len(starts) - 1
-    labels = np.full(n, -1, np.int32)
-    cost = np.empty(len(neighbour) + len(seeds) + 8)
-    item = np.empty((len(neighbour) + len(seeds) + 8, 4), np.int32)
-    size = 0
-    for k in range(len(seeds)):
-        size = heap_push(cost, item, size, 0.0, seeds[k], k, 0, 0)
-    while size > 0:
-        c, f, k = cost[0], item[0, 0], item[0, 1]
-        size = heap_pop(cost, item, size)
-        if labels[f] >= 0:
-            continue
-        labels[f] = k
-        for j in range(starts[f], starts[f + 1]):
-            g = neighbour[j]
-            if g >= 0 and labels[g] < 0:
-                d = 0.0
-                for i in range(3):
-                    d += (normals[g, i] - means[k, i]) ** 2
-                size = heap_push(cost, item, size, 0.2 * c + d, g, k, 0, 0)
-    return labels
+def _without_loose_ends(mesh: PolyMesh, flags: Bools) -> Bools:
+    flags = flags & (mesh.topology.edge_uses > 1)
+    ends = mesh.topology.edge_points
+    while True:
+        count = np.bincount(ends[flags].ravel(), minlength=mesh.n_points)
+        loose = (count == 1) & ~mesh.topology.border_points
+        gone = flags & loose[ends].any(axis=1)
+        if not gone.any():
+            return np.asarray(flags)
+        flags = flags & ~gone
 
 
-def _opened(mesh: PolyMesh, labels: Ints, steps: int = QUICK_STEPS) -> Ints:
-    """Patches that are no disks, or do not open, halved until they are."""
-    labels = _renumbered_parts(mesh, labels)
-    todo = list(range(int(labels.max()) + 1))
-    fresh = len(todo)
-    while todo:
-        k = todo.pop()
-        faces = np.flatnonzero(labels == k)
-        if len(faces) <= 1 or _try(mesh, faces, SuggestSettings(2.5, np.inf, 0.0), steps) is not None:
-            continue
-        far = _halves(mesh, faces)
-        labels[faces[far]] = fresh
-        pieces = _renumbered_parts(mesh, labels)
-        for piece in np.unique(pieces[faces]).tolist():
-            members = faces[pieces[faces] == piece]
-            labels[members] = fresh
-            todo.append(fresh)
-            fresh += 1
-    return _renumbered_parts(mesh, labels)
+def _key(tailor: Tailor, faces: Ints) -> bytes:
+    return faces.tobytes() + np.flatnonzero(tailor.within(faces) & tailor.cut).tobytes()
 
 
-def _without_jogs(mesh: PolyMesh, labels: Ints) -> Ints:
-    """Faces that stick out of their island into one other, by all but one of their sides, join it."""
-    topology = mesh.topology
-    out = labels.copy()
-    other = np.where(topology.twin >= 0, mesh.face_of_corner[np.maximum(topology.twin, 0)], -1)
-    for _ in range(3):
-        across = np.where(other >= 0, out[other], -1)
-        mine = out[mesh.face_of_corner]
-        changed = False
-        for f in np.unique(mesh.face_of_corner[(across >= 0) & (across != mine)]).tolist():
-            sides = across[mesh.starts[f] : mesh.starts[f + 1]]
-            foreign, counts = np.unique(sides[(sides >= 0) & (sides != out[f])], return_counts=True)
-            if len(foreign) == 1 and counts[0] >= mesh.sizes[f] - 1 and (labels == out[f]).sum() > 8:
-                out[f] = foreign[0]
-                changed = True
-        if not changed:
-            break
-    return out
+def _open_all(work: _Work, steps: int) -> bool:
+    """Cut parts that do not open well until all do; False where one cannot be helped."""
+    tailor = work.tailor
+    while True:
+        parts = tailor.parts()
+        bad = next((p for p in parts if _key(tailor, p) not in work.good), None)
+        if bad is None:
+            return True
+        sound = sum(len(p) for p in parts if _key(tailor, p) in work.good)
+        work.progress(0.1 + 0.5 * sound / tailor.mesh.n_faces + (0.35 if steps > QUICK else 0), "opening what is cut")
+        if not _act(work, bad, steps):
+            return False
 
 
-def _halves(mesh: PolyMesh, faces: NDArray[np.signedinteger]) -> NDArray[np.bool_]:
-    from jacket.core.mesh.geometry import face_centres
+def _act(work: _Work, faces: Ints, steps: int) -> bool:
+    """One step for a part: found good, or cut once more. False where nothing helps."""
+    tailor = work.tailor
+    if tailor.lay(faces, steps) is None and not tailor.make_disk(faces):
+        return False
+    faces = next(p for p in tailor.parts() if faces[0] in p)
+    if steps <= QUICK:
+        tailor.lines_to_tips(faces)
+    laid = tailor.lay(faces, steps)
+    if work.open.keeps(laid) or (len(faces) <= 2 and laid is not None):
+        if laid is not None:
+            tailor.take(laid)
+        work.good.add(_key(tailor, faces))
+        return True
+    work.acts += 1
+    if work.acts > ACTS or len(faces) <= 1:
+        return False
+    if laid is not None:
+        tailor.take(laid)
+    edges, kind = _best_cut(work, faces, laid)
+    if len(edges) == 0:
+        return False
+    tailor.commit(edges, kind)
+    work.rings[edges] |= kind == "ring"
+    return True
 
-    centred = face_centres(mesh)[faces]
-    centred = centred - centred.mean(axis=0)
-    _, _, axes = np.linalg.svd(centred, full_matrices=False)
-    along = centred @ axes[0]
-    half = along > np.median(along)
-    return half if half.any() and not half.all() else np.arange(len(faces)) >= len(faces) // 2
+
+def _best_cut(work: _Work, faces: Ints, laid: Laid | None) -> tuple[Ints, str]:
+    """Of the rings, darts and ways in two that a part offers, the one after which it lies best for what it costs."""
+    tailor = work.tailor
+    halves = tailor.halvings(faces)
+    if laid is None:
+        return (halves[0] if halves else NONE), "line"
+    before = _badness(work, laid, faces)
+    root = float(np.sqrt(tailor.whole))
+    best, most, kind = NONE, 0.0, "line"
+    offers = [(e, "ring") for e in tailor.rings_inside(faces)[:4]] + [(e, "dart") for e in tailor.darts(faces, laid, 5)]
+    # A part is cut in two only where nothing else helps.
+    for offered in (offers, [(e, "line") for e in halves[:3]]):
+        for edges, what in offered:
+            after, added = _after(work, faces, edges)
+            gain = (before - after) / before
+            if gain < 0.1:
+                continue
+            paid = added / root + (0.0 if what == "dart" else ISLAND)
+            if gain / paid > most:
+                best, most, kind = edges, gain / paid, what
+        if len(best):
+            return best, kind
+    return (halves[0] if halves else NONE), "line"
 
 
-def _renumbered_parts(mesh: PolyMesh, labels: Ints) -> Ints:
-    topology = mesh.topology
-    cut = np.zeros(topology.n_edges, bool)
-    c = np.flatnonzero(topology.twin >= 0)
-    apart = labels[mesh.face_of_corner[c]] != labels[mesh.face_of_corner[topology.twin[c]]]
-    cut[topology.edge[c[apart]]] = True
-    return face_parts(mesh, cut)[1].copy()
+ISLAND = 0.15
+"""What one island more costs, in √area of seam that is fully seen."""
 
 
-def _try(
-    mesh: PolyMesh, faces: NDArray[np.signedinteger], limits: SuggestSettings, steps: int = QUICK_STEPS
-) -> float | None:
-    """Mean energy of a set of faces as one island, or None when it breaks a limit."""
-    nothing = np.zeros(mesh.topology.n_edges, bool)
-    chart = chart_of(mesh, faces, nothing)
-    if not chart.is_disk:
-        return None
+def _badness(work: _Work, laid: Laid | None, faces: Ints) -> float:
+    """How far an island is from what is wanted, times its area."""
+    area = float(work.tailor.area[faces].sum())
+    if laid is None:
+        return 2.0 * area
+    return area * (
+        max(laid.energy - 1, 0.0) + 0.1 * max(laid.p99 - work.open.p99, 0) + 0.2 * laid.crosses
+        + 0.5 * max(work.open.solidity - laid.solidity, 0)
+    )  # fmt: skip
+
+
+def _after(work: _Work, faces: Ints, edges: Ints) -> tuple[float, float]:
+    """How bad a part would be with edges cut, all its pieces made disks, and what all that costs."""
+    tailor = work.tailor
+    cut, watch = tailor.cut.copy(), tailor.watch
+    tailor.watch = unwatched
     try:
-        # The very start that flattening takes: what opens here opens there.
-        uv, bad = flat_start(chart)
-        descent = Descent(chart, uv)
-        descent.run(steps, bad, 1e-3 if steps == QUICK_STEPS else TOLERANCE)
-    except JacketError:
-        return None
-    energy = descent.energy
-    if not energy <= limits.mean or border_crosses(chart, descent.uv):
-        return None
-    if limits.p99 < np.inf and _energy_p99(chart, descent.uv) > limits.p99:
-        return None
-    if limits.solidity > 0 and _solidity(chart, descent.uv) < limits.solidity:
-        return None
-    return energy
+        tailor.commit(edges)
+        own = np.zeros(tailor.mesh.n_faces, bool)
+        own[faces] = True
+        total = 0.0
+        for piece in [p for p in tailor.parts() if own[p[0]]]:
+            if tailor.lay(piece, TRIAL) is None and not tailor.make_disk(piece):
+                return np.inf, 0.0
+            total += _badness(work, tailor.lay(piece, TRIAL), piece)
+        new = tailor.cut & ~cut
+        return total, float(tailor.cost[new].sum())
+    finally:
+        tailor.cut, tailor.watch = cut, watch
 
 
-def _energy_p99(chart: Chart, uv: Floats) -> float:
-    from jacket.core.flatten.stretch import singular_values
-
-    values = singular_values(chart, uv)
-    s1, s2 = values[:, 0], values[:, 1]
-    energy = (s1**2 + s2**2 + s1**-2 + s2**-2) / 4
-    return float(np.percentile(energy[np.isfinite(energy)], 99))
-
-
-def _solidity(chart: Chart, uv: Floats) -> float:
-    from scipy.spatial import ConvexHull, QhullError
-
-    try:
-        hull = ConvexHull(uv).volume
-    except QhullError:
-        return 0.0
-    flat = float((np.abs(signed_areas(uv, chart.triangles)) * chart.weights).sum())
-    return flat / max(hull, 1e-300)
-
-
-class _Merger:
-    """Patches joined pair by pair, the pair with most border in common for its size first."""
-
-    def __init__(self, mesh: PolyMesh, labels: Ints, settings: SuggestSettings, progress: Progress) -> None:
-        self.mesh, self.labels, self.settings, self.progress = mesh, labels.copy(), settings, progress
-        topology = mesh.topology
-        c = np.flatnonzero((topology.twin >= 0) & (topology.edge_corner[topology.edge] == np.arange(mesh.n_corners)))
-        self.edge_a = mesh.face_of_corner[c]
-        self.edge_b = mesh.face_of_corner[topology.twin[c]]
-        length = edge_lengths(mesh)[topology.edge[c]]
-        # A border along a sharp edge hides a seam well, so it counts less towards merging.
-        sharp = np.clip(dihedral_angles(mesh)[topology.edge[c]] / 60.0, 0, 1)
-        self.worth = length * (1.0 - 0.75 * sharp)
-        self.refused: set[tuple[int, int, int, int]] = set()
-        self.version: dict[int, int] = {int(k): 0 for k in np.unique(labels)}
-
-    def run(self) -> Ints:
-        tests = 0
-        start = len(self.version)
-        while True:
-            pair = self._next_pair()
-            if pair is None:
+def _sew(work: _Work) -> None:
+    """Close chains that need not be cut, the dearest first; rings and kept cuts stay."""
+    tailor = work.tailor
+    refused: set[bytes] = set()
+    while True:
+        rows = [c for c in chains(tailor.mesh, tailor.cut)
+                if not (work.rings[c] | tailor.keep[c]).any()]  # fmt: skip
+        rows.sort(key=lambda c: -float(np.where(np.isfinite(tailor.cost[c]), tailor.cost[c], 0).sum()))
+        for n, chain in enumerate(rows):
+            key = np.sort(chain).tobytes()
+            if key in refused:
+                continue
+            work.progress(0.6 + 0.35 * n / len(rows), "sewing what need not be cut")
+            if _sewn(work, chain, tailor):
                 break
-            a, b = pair
-            faces = np.flatnonzero((self.labels == a) | (self.labels == b))
-            tests += 1
-            if _try(self.mesh, faces, self.settings) is not None:
-                self.labels[faces] = a
-                self.version[a] += 1
-                del self.version[b]
-            else:
-                self.refused.add((a, self.version[a], b, self.version[b]))
-            self.progress(0.15 + 0.85 * (1 - np.exp(-tests / (2.0 * start))), "joining patches into islands")
-        return self.labels
-
-    def _next_pair(self) -> tuple[int, int] | None:
-        a, b = self.labels[self.edge_a], self.labels[self.edge_b]
-        outer = a != b
-        low, high = np.minimum(a, b)[outer].astype(np.int64), np.maximum(a, b)[outer].astype(np.int64)
-        if len(low) == 0:
-            return None
-        keys, where = np.unique(low << 32 | high, return_inverse=True)
-        shared = np.bincount(where, self.worth[outer])
-        total: dict[int, float] = {}
-        for side in (low, high):
-            for k, v in zip(*_summed(side, self.worth[outer]), strict=True):
-                total[int(k)] = total.get(int(k), 0.0) + float(v)
-        heap: list[tuple[float, int, int]] = []
-        for key, s in zip(keys.tolist(), shared.tolist(), strict=True):
-            p, q = key >> 32, key & 0xFFFFFFFF
-            if (p, self.version[p], q, self.version[q]) not in self.refused:
-                heapq.heappush(heap, (-s / max(min(total[p], total[q]), 1e-300), p, q))
-        if not heap:
-            return None
-        _, p, q = heap[0]
-        return p, q
+            refused.add(key)
+        else:
+            return
 
 
-def _summed(keys: NDArray[np.signedinteger], values: Floats) -> tuple[NDArray[np.signedinteger], Floats]:
-    unique, where = np.unique(keys, return_inverse=True)
-    return unique, np.asarray(np.bincount(where, values), np.float64)
+def _sewn(work: _Work, edges: Ints, tailor: Tailor) -> bool:
+    pair = sides_of(tailor.mesh, tailor.faces, tailor.cut, edges)
+    if pair is None:
+        return False
+    image = tailor.mates[edges] if tailor.mates is not None else None
+    both = edges if image is None or (image < 0).any() else np.union1d(edges, image[tailor.cut[image]])
+    trial = tailor.cut.copy()
+    trial[both] = False
+    _, labels = face_parts(tailor.mesh, trial)
+    touched = np.unique(labels[tailor.faces[both]])
+    for k in touched.tolist():
+        faces = np.flatnonzero(labels == k).astype(np.int32)
+        laid = tailor.lay(faces, QUICK, trial, afresh=True)
+        if not work.sew.keeps(laid):
+            return False
+    tailor.cut = trial
+    tailor.watch("sewn", tailor.mesh.points[tailor.mesh.topology.edge_points[both]])
+    for k in touched.tolist():
+        laid = tailor.lay(np.flatnonzero(labels == k).astype(np.int32), QUICK)
+        if laid is not None:
+            tailor.take(laid)
+    return True
+
+
+def _by_patches(mesh: PolyMesh, keep: Bools) -> Bools:
+    """Where all else fails: flat-ish patches, joined."""
+    return np.asarray(mesh.topology.edge_flags(patch_seams(mesh).cuts) | keep)
+

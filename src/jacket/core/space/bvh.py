@@ -213,7 +213,7 @@ def _enter(boxes, node, ox, oy, oz, ix, iy, iz, best):
 
 
 @inline
-def _hit(points, triangles, t, ox, oy, oz, dx, dy, dz):
+def triangle_hit(points, triangles, t, ox, oy, oz, dx, dy, dz):
     """Distance along a ray to a triangle, or inf (Möller and Trumbore 1997)."""
     a, b, c = triangles[t, 0], triangles[t, 1], triangles[t, 2]
     ex, ey, ez = points[b, 0] - points[a, 0], points[b, 1] - points[a, 1], points[b, 2] - points[a, 2]
@@ -262,7 +262,7 @@ def _first_hit(points, triangles, order, boxes, origin, direction, reach):
         if node >= leaves - 1:
             first = (node - leaves + 1) * LEAF
             for j in range(first, min(first + LEAF, len(order))):
-                d = _hit(points, triangles, order[j], ox, oy, oz, dx, dy, dz)
+                d = triangle_hit(points, triangles, order[j], ox, oy, oz, dx, dy, dz)
                 if d < best:
                     best, found = d, order[j]
             continue

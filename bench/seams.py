@@ -1,0 +1,62 @@
+"""Suggested seams on quad jackets and triangle meshes, organic, mirrored, hard-edged and mixed."""
+
+from __future__ import annotations
+
+import time
+
+import numpy as np
+
+from bench.data import bunny, demo, finer, sample_data, spot
+from bench.parts import parts
+from jacket.core.flatten.stretch import measure_stretch
+from jacket.core.flatten.unwrap import unwrap
+from jacket.core.mesh.polymesh import PolyMesh
+from jacket.core.quads.auto import AutoSettings, automatic_quads
+from jacket.core.seams.measure import seam_figures
+from jacket.core.seams.sky import open_sky
+from jacket.core.seams.suggest import SuggestSettings, suggest_seams
+from jacket.core.uv.islands import Islands
+from jacket.core.uv.sets import cut_flags
+from jacket.formats.mesh.registry import read_mesh
+
+WANTED = 3000
+
+
+def run() -> None:
+    """Islands, turns, how much is seen, stretch and seconds of each; worst and median of the organic and the hard ones."""
+    organic: list[tuple[str, PolyMesh | None, str]] = [
+        ("spot", finer(spot(), 2), ""), ("spot mirrored", finer(spot(), 2), "x"), ("bunny", bunny(), ""),
+        ("whelk lantern", demo("whelk-lantern"), ""), ("barnacled bollard", demo("barnacled-bollard"), ""),
+        *((name, read_mesh(path), "") for name, path in sample_data().items()),
+    ]  # fmt: skip
+    hard = [("porthole latch", demo("porthole-latch"), ""), *((name, mesh, "") for name, mesh in parts().items())]
+    for kind, rows in (("organic", organic), ("hard-edged", hard)):
+        kept = []
+        for name, mesh, mirror in rows:
+            if mesh is not None:
+                quads = automatic_quads(mesh, AutoSettings(quads=WANTED if kind == "organic" else 2000, mirror=mirror)).mesh
+                kept.append((name, _case(name, quads, mirror)))
+        for k, figure in enumerate(("islands", "turns", "seen", "energy", "seconds", "share on sharp edges")):
+            values = sorted((row[k], name) for name, row in kept if row[0] > 1 or k != 5)
+            worst = values[0] if figure.startswith("share") else values[-1]
+            print(f"  {kind}, {figure}: median {values[len(values) // 2][0]:.3g}, worst {worst[0]:.3g} ({worst[1]})")
+    for name, mesh in (("spot, 5,856 triangles", spot()), ("box of triangles", parts()["box, 12 triangles"])):
+        _case(name, mesh, "")
+
+
+def _case(name: str, mesh: PolyMesh, mirror: str) -> tuple[float, ...]:
+    mesh = mesh.detached().with_cuts(np.zeros((0, 2)))
+    begin = time.perf_counter()
+    cut = suggest_seams(mesh, SuggestSettings(mirror=mirror))
+    seconds = time.perf_counter() - begin
+    figures = seam_figures(cut, cut_flags(cut), open_sky(cut))
+    flat, islands = unwrap(cut)
+    stretch = measure_stretch(flat, Islands.of(flat).places)
+    unmapped = sum(len(i.faces) for i in islands if not i.flat)
+    print(
+        f"  {name}: {mesh.n_faces:,} faces, {seconds:.1f} s, {figures.islands} islands, length {figures.length:.2f} √area, "
+        f"{figures.turns:.1f} turns per 100 edges, seen {figures.seen:.2f}, {100 * figures.sharp:.0f} % on sharp edges, energy "
+        f"{stretch.dirichlet:.4f}, {unmapped} faces unmapped, {sum(i.overlaps for i in islands)} islands overlap themselves",
+        flush=True,
+    )
+    return figures.islands, figures.turns, figures.seen, stretch.dirichlet, seconds, figures.sharp

@@ -1,0 +1,109 @@
+"""Trying whether a set of faces opens: laid flat for some steps and judged."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from jacket.core.flatten.descent import TOLERANCE, Descent, flips
+from jacket.core.flatten.overlap import border_crosses
+from jacket.core.flatten.starts import signed_areas
+from jacket.core.flatten.stretch import singular_values
+from jacket.core.flatten.unwrap import as_it_lies, flat_start
+from jacket.core.mesh.polymesh import Bools, Floats, Ints, PolyMesh
+from jacket.core.uv.chart import Chart, chart_of
+from jacket.errors import JacketError
+
+QUICK = 12
+"""Steps after which an island is judged for the first time."""
+
+
+@dataclass(frozen=True, eq=False)
+class Laid:
+    """An island laid flat.
+
+    uv        (V', 2) places of the chart's points
+    energy    mean symmetric Dirichlet energy, 1 is perfect;  p99 its 99th percentile over triangles
+    solidity  share of its convex hull that it fills
+    crosses   whether its border crosses itself
+    """
+
+    chart: Chart
+    uv: Floats
+    energy: float
+    p99: float
+    solidity: float
+    crosses: bool
+
+    def corner_uv(self) -> Floats:
+        """(C', 2) places of the chart's corners."""
+        return self.uv[self.chart.mesh.corners]
+
+    def face_excess(self) -> Floats:
+        """(F',) energy over 1 of each face, times its area."""
+        energy = triangle_energy(self.chart, self.uv)
+        weight = np.where(np.isfinite(energy), self.chart.rest[1] * self.chart.weights * (energy - 1), 0.0)
+        sizes = self.chart.mesh.sizes
+        owner = np.repeat(np.arange(len(sizes)), np.where(sizes == 4, 4, sizes - 2))
+        return np.asarray(np.bincount(owner, weight, len(sizes)), np.float64)
+
+
+def triangle_energy(chart: Chart, uv: Floats) -> Floats:
+    """(T,) symmetric Dirichlet energy of each triangle of a chart; NaN where it has no area."""
+    s1, s2 = singular_values(chart, uv).T
+    with np.errstate(divide="ignore", invalid="ignore"):
+        return np.asarray((s1**2 + s2**2 + s1**-2 + s2**-2) / 4, np.float64)
+
+
+def lay(mesh: PolyMesh, faces: Ints, cut: Bools, steps: int = QUICK, start: Floats | None = None) -> Laid | None:
+    """The faces laid flat with the edges flagged in `cut` (E,) open; None where they are no disk or do not open. What lies in a
+    plane already may have holes.
+
+    start   (C, 2) places of the mesh's corners to go on from where they lie without flips, NaN elsewhere
+    """
+    chart = chart_of(mesh, faces, cut)
+    lying = as_it_lies(chart) if chart.border else None
+    if lying is not None:
+        return Laid(chart, lying, 1.0, 1.0, _solidity(chart, lying), border_crosses(chart, lying))
+    if not chart.is_disk:
+        return None
+    try:
+        uv, bad = _from(chart, start) or flat_start(chart)
+        descent = Descent(chart, uv)
+        descent.run(steps, bad, 1e-3 if steps <= QUICK else TOLERANCE)
+    except JacketError:
+        return None
+    if not np.isfinite(descent.energy):
+        return None
+    energy = triangle_energy(chart, descent.uv)
+    good = energy[np.isfinite(energy)]
+    return Laid(
+        chart, descent.uv, float(descent.energy), float(np.percentile(good, 99)) if len(good) else 1.0,
+        _solidity(chart, descent.uv), border_crosses(chart, descent.uv),
+    )  # fmt: skip
+
+
+def _from(chart: Chart, start: Floats | None) -> tuple[Floats, bool] | None:
+    if start is None:
+        return None
+    corner = start[chart.corners]
+    if not np.isfinite(corner).all():
+        return None
+    uv = np.empty((chart.mesh.n_points, 2))
+    uv[chart.mesh.corners] = corner
+    # Places of one point that differ from corner to corner are none.
+    if np.abs(uv[chart.mesh.corners] - corner).max(initial=0.0) > 1e-12 * max(float(np.abs(corner).max(initial=0.0)), 1e-300):
+        return None
+    return (uv, False) if flips(chart, uv) == 0 else None
+
+
+def _solidity(chart: Chart, uv: Floats) -> float:
+    from scipy.spatial import ConvexHull, QhullError
+
+    try:
+        hull = ConvexHull(uv).volume
+    except QhullError:
+        return 0.0
+    flat = float((np.abs(signed_areas(uv, chart.triangles)) * chart.weights).sum())
+    return flat / max(hull, 1e-300)

@@ -1,0 +1,65 @@
+"""Sewing what need not be cut: chains of seams closed again where both sides lie flat as one."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from jacket.core.mesh.polymesh import Bools, Floats, Ints, PolyMesh
+from jacket.core.mesh.walks import face_parts
+
+CORNER = 40.0
+"""Degrees of a turn at which a chain of seams ends: a carton's walls meet there."""
+
+
+def chains(mesh: PolyMesh, cut: Bools) -> list[Ints]:
+    """The seams of a mesh as chains of edges in order. They end where other than two seam edges meet, on the border, and at
+    corners."""
+    topology = mesh.topology
+    flags = cut & (topology.edge_uses > 1)
+    ends = topology.edge_points
+    count = np.bincount(ends[flags].ravel(), minlength=mesh.n_points)
+    stop = (count != 2) | topology.border_points
+    start, around = topology.point_edges
+    # The two seam edges at each point where there are just two.
+    edges = np.flatnonzero(flags)
+    both = np.concatenate([edges, edges])
+    at = np.concatenate([ends[edges, 0], ends[edges, 1]])
+    order = np.argsort(at, kind="stable")
+    both, where = both[order], at[order]
+    pair = np.flatnonzero((count[where] == 2) & (np.concatenate([[-1], where[:-1]]) != where))
+    stop[where[pair]] |= _bends(mesh.points, ends, where[pair], both[pair], both[pair + 1]) > np.radians(CORNER)
+    left = flags.copy()
+    out: list[Ints] = []
+    for first in [*np.flatnonzero(flags & stop[ends].any(axis=1)).tolist(), *np.flatnonzero(flags).tolist()]:
+        if not left[first]:
+            continue
+        a, b = ends[first].tolist()
+        begin = a if stop[a] or not stop[b] else b
+        row, point, edge = [first], int(ends[first].sum() - begin), first
+        left[first] = False
+        while not stop[point] and point != begin:
+            here = around[start[point] : start[point + 1]]
+            following = [int(e) for e in here if left[e]]
+            if not following:
+                break
+            edge = following[0]
+            left[edge] = False
+            row.append(edge)
+            point = int(ends[edge].sum() - point)
+        out.append(np.array(row, np.int32))
+    return out
+
+
+def _bends(points: Floats, ends: Ints, at: Ints, one: Ints, other: Ints) -> Floats:
+    """(K,) radians by which ways through points from one edge to another leave the straight, in space."""
+    a, b = (points[ends[e].sum(axis=1) - at] - points[at] for e in (one, other))
+    cosine = -np.einsum("ij,ij->i", a, b) / np.maximum(np.linalg.norm(a, axis=1) * np.linalg.norm(b, axis=1), 1e-300)
+    return np.asarray(np.arccos(np.clip(cosine, -1, 1)))
+
+
+def sides_of(mesh: PolyMesh, sides: Ints, cut: Bools, chain: Ints) -> tuple[int, int] | None:
+    """The two parts along a chain by their numbers in `face_parts`, alike where it is cut into one part; None where it has
+    more than two along it."""
+    _, labels = face_parts(mesh, cut)
+    pairs = np.sort(labels[sides[chain]], axis=1)
+    return (int(pairs[0, 0]), int(pairs[0, 1])) if (pairs == pairs[0]).all() else None
