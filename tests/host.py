@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any
 
+from jacket.commands.host import Place
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.document.document import Document
 from jacket.document.state import SourceObject, State
@@ -59,6 +60,9 @@ class Front:
 
     def toggle_night(self) -> None:
         self.calls.append(("toggle_night", None))
+
+    def looks_from(self) -> tuple[Place, Place]:
+        return (0.0, 1.0, 5.0), (0.0, 0.0, 0.0)
 
     def refresh_checks(self) -> None:
         self.calls.append(("refresh_checks", None))

@@ -14,7 +14,7 @@ import numpy as np
 
 from jacket.commands.display import Display, Heat
 from jacket.commands.general import opening_display, registry_of
-from jacket.commands.host import Files, Proposal
+from jacket.commands.host import Files, Place, Proposal
 from jacket.commands.model import Command, StageSpec
 from jacket.commands.values import Values
 from jacket.core.derive import mirror_difference
@@ -42,6 +42,7 @@ class Front(Protocol):
     def watch_field(self, strokes: Any) -> None: ...
     def toggle_night(self) -> None: ...
     def refresh_checks(self) -> None: ...
+    def looks_from(self) -> tuple[Place, Place]: ...
     @property
     def filing(self) -> Files: ...
 
@@ -251,6 +252,10 @@ class Program:
     def refresh_checks(self) -> None:
         """Look at the checks again."""
         self.front.refresh_checks()
+
+    def looks_from(self) -> tuple[Place, Place]:
+        """Where one looks from and to."""
+        return self.front.looks_from()
 
     def open_source(self) -> None:
         """Ask for meshes to open as sources."""

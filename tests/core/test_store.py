@@ -34,6 +34,9 @@ DERIVED = [
     ("crossings", lambda m: derive.count_crossings(m, silent)), ("islands", derive.islands_of),
     ("stretch figures", derive.stretch_figures), ("normals", derive.normals_of),
     ("ways", lambda m: derive.ways_from(m, 0)), ("gap", lambda m: derive.gap_of(m, BALL)), ("rings", derive.rings_of),
+    ("sky", derive.sky_of), ("turning", derive.turning_of),
+    ("lying", lambda m: derive.lying_at(m, np.array([0]))),
+    ("figures of a set", lambda m: derive.set_figures_of(m, np.zeros(m.topology.n_edges, bool), ())),
 ]  # fmt: skip
 
 

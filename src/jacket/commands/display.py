@@ -35,7 +35,8 @@ class Heat:
 @dataclass(frozen=True)
 class Display:
     """What is drawn. Switches first; then how sources are shaded and cut, what heat lies on them, and how the jacket is
-    drawn: `push` out in % of the source's diagonal, `smooth` rounds of the smoothed preview."""
+    drawn: `push` out in % of the source's diagonal, `smooth` rounds of the smoothed preview; the seam set that is `tried` on
+    for its looks."""
 
     source: bool = True
     jacket: bool = True
@@ -59,6 +60,7 @@ class Display:
     heat: Heat | None = None
     push: float = 0.0
     smooth: int = 0
+    tried: str = ""
 
     def is_on(self, name: str) -> bool:
         """Whether a switch or a colouring is on."""

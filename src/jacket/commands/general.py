@@ -89,4 +89,4 @@ def opening_display(stage: StageSpec, display: Display) -> Display:
     """What is shown on going to a stage: its colouring and checker, all else as it was."""
     from dataclasses import replace
 
-    return replace(display, colouring=stage.looks.colouring, checker=stage.looks.checker)
+    return replace(display, colouring=stage.looks.colouring, checker=stage.looks.checker, tried="")

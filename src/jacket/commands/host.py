@@ -15,6 +15,7 @@ from jacket.document.task import Task
 from jacket.progress import Progress
 
 V = TypeVar("V")
+Place = tuple[float, float, float]
 
 
 class Proposal:
@@ -57,6 +58,7 @@ class Shows(Protocol):
     def frame(self, everything: bool) -> None: ...
     def toggle_night(self) -> None: ...
     def refresh_checks(self) -> None: ...
+    def looks_from(self) -> tuple[Place, Place]: ...
 
 
 class Files(Protocol):

@@ -9,18 +9,24 @@ from numpy.typing import NDArray
 
 from jacket.core.flatten.stretch import StretchFigures, face_stretch, measure_stretch
 from jacket.core.mesh.geometry import edge_lengths, point_normals
-from jacket.core.mesh.polymesh import Floats, Ints, PolyMesh
-from jacket.core.mesh.walks import path_tree
+from jacket.core.mesh.polymesh import UV, Bools, Floats, Ints, PolyMesh
 from jacket.core.rows.measure import Rings, rings
+from jacket.core.seams.foreseen import Present, faces_at, lying_now
+from jacket.core.seams.kept import put_on, set_names
+from jacket.core.seams.measure import SetFigures, set_figures
+from jacket.core.seams.sight import Sight, shown_from
 from jacket.core.seams.sky import open_sky
-from jacket.core.seams.turning import Turning
+from jacket.core.seams.turning import Turning, path_lengths
+from jacket.core.seams.ways import way_costs
 from jacket.core.source.crossings import crossing_pairs
 from jacket.core.source.health import Health, examine, part_labels, welded_copy
 from jacket.core.source.simplify import clustered_copy
 from jacket.core.source.symmetry import Plane, difference
 from jacket.core.space.bvh import Bvh
+from jacket.core.space.rays import RayTree
 from jacket.core.store import STORE, Grounds
 from jacket.core.uv.islands import Islands
+from jacket.core.uv.sets import cut_flags, piece_labels
 from jacket.core.uv.sheets import ONE_SHEET, Sheets
 from jacket.progress import Progress
 
@@ -209,14 +215,62 @@ def stretch_figures(mesh: PolyMesh, sheets: Sheets = ONE_SHEET) -> StretchFigure
     )
 
 
-def ways_from(mesh: PolyMesh, start: int) -> Ints:
-    """(V,) the point before each on the shortest path of edges from a point; see `path_tree`."""
-    return STORE.get(form_of(mesh), ("ways", start), lambda: path_tree(mesh, start))
+def ways_from(mesh: PolyMesh, start: int, kind: str = "short") -> tuple[Floats, Ints]:
+    """All cheapest ways from a point by what they prefer (`way_costs`), as `path_lengths` gives them."""
+
+    def make() -> tuple[Floats, Ints]:
+        cost, turn = way_costs(mesh, kind, sky_of(mesh) if kind == "hidden" else None)
+        return path_lengths(turning_of(mesh), cost, start, np.zeros(mesh.n_points, bool), turn)
+
+    return STORE.get(form_of(mesh), ("ways", start, kind), make)
+
+
+def lying_at(mesh: PolyMesh, edges: Ints) -> Present:
+    """How the pieces at edges lie as they are cut, laid flat quickly."""
+    _, labels = STORE.get((mesh.aspect("faces"), mesh.aspect("cuts")), "pieces", lambda: piece_labels(mesh))
+    key = ("lying", *np.unique(labels[faces_at(mesh, edges)]).tolist())
+    return STORE.get((*form_of(mesh), mesh.aspect("cuts")), key, lambda: lying_now(mesh, cut_flags(mesh), edges))
 
 
 def sky_of(mesh: PolyMesh) -> Floats:
     """(V,) share of the sky over each point that the mesh itself leaves open."""
     return STORE.get(form_of(mesh), "sky", lambda: open_sky(mesh))
+
+
+def known_shown(mesh: PolyMesh, sights: tuple[Sight, ...]) -> Floats | None:
+    """(V,) what `shown_of` says where it has been worked out already."""
+    found: Floats | None = STORE.peek(form_of(mesh), ("shown", sights) if sights else "sky")
+    return found
+
+
+def shown_of(mesh: PolyMesh, sights: tuple[Sight, ...]) -> Floats:
+    """(V,) how much each point is seen: from sight lines where there are some, else by the open sky."""
+    if not sights:
+        return sky_of(mesh)
+    tree = STORE.get(form_of(mesh), "rays", lambda: RayTree.build(mesh.points, mesh.triangle_points))
+    return STORE.get(form_of(mesh), ("shown", sights), lambda: shown_from(mesh, sights, tree))
+
+
+def set_figures_of(mesh: PolyMesh, cut: Bools, sights: tuple[Sight, ...], known: bool = False) -> SetFigures | None:
+    """Figures of a way to cut a mesh, flags (E,) of edges; with `known` only where they have been worked out."""
+    key = ("set figures", np.packbits(cut).tobytes(), sights)
+    if known:
+        found: SetFigures | None = STORE.peek(form_of(mesh), key)
+        return found
+    return STORE.get(form_of(mesh), key, lambda: set_figures(mesh.detached(), cut, shown_of(mesh, sights)))
+
+
+def tried_on(mesh: PolyMesh, name: str) -> PolyMesh:
+    """The mesh as if it were cut as a seam set says, for looking at; itself where there is none of that name."""
+    if name not in set_names(mesh):
+        return mesh
+
+    def make() -> PolyMesh:
+        whole = mesh.detached()
+        bare = whole.with_(corner_data={k: v for k, v in whole.corner_data.items() if k != UV + whole.active_uv})
+        return put_on(bare, name)
+
+    return STORE.get((*form_of(mesh), mesh.aspect("marks")), ("tried", name), make)
 
 
 def turning_of(mesh: PolyMesh) -> Turning:

@@ -17,7 +17,7 @@ from jacket.errors import JacketError
 Listener = Callable[[set[str]], None]
 
 PARTS = ("sources", "jackets", "trials", "active", "mirror", "sheets", "active_sheet", "held", "active_source", "picked",
-         "guides", "paint", "shown_trial")  # fmt: skip
+         "guides", "paint", "shown_trial", "sights")  # fmt: skip
 _PASSING = ("held", "active_source", "picked", "shown_trial", "active_sheet")
 """What may change without there being anything to save."""
 

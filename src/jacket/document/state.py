@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.quads.steering import Guide, Paint
+from jacket.core.seams.sight import Sight
 from jacket.core.source.rebuild import joined
 from jacket.core.uv.identity import IslandRecord
 from jacket.core.uv.sheets import ONE_SHEET, Sheet, Sheets
@@ -133,6 +134,7 @@ class State:
     guides: tuple[Guide, ...] = ()
     paint: Paint | None = None
     shown_trial: int = -1
+    sights: tuple[Sight, ...] = ()
     next_id: int = 1
 
     @property

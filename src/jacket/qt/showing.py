@@ -49,7 +49,7 @@ class Showing(QObject):
         state, display, stage = program.document.state, program.display, program.stage.id
         trial = state.trial.mesh if state.trial is not None and stage == "topology" else None
         other, names = compared(state) if trial is not None and display.split else (None, None)
-        if program.strokes is not None:
+        if program.strokes is not None and stage == "topology":
             display = without_jacket(display)
         shown = Shown(trial, program.lit, program.proposal, program.strokes, other)
         form.show_scene(form_scene(state, display, self.palette, stage, shown, form.per_unit, self._kept))

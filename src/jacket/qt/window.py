@@ -14,6 +14,7 @@ from PySide6.QtWidgets import QApplication, QHBoxLayout, QInputDialog, QMainWind
 
 from jacket.commands.common import has_uvs
 from jacket.commands.display import Display
+from jacket.commands.host import Place
 from jacket.commands.keys import chords
 from jacket.commands.model import Command
 from jacket.core.mesh.polymesh import PolyMesh
@@ -26,6 +27,7 @@ from jacket.qt.files.filing import Filing
 from jacket.qt.files.keeping import Keeper
 from jacket.qt.files.recovering import Recovering, picture_of
 from jacket.qt.files.watching import Watching
+from jacket.qt.foreseeing import Foreseeing
 from jacket.qt.framing import held_corners, whole_points
 from jacket.qt.hints import Hints
 from jacket.qt.keyboard import Keyboard
@@ -64,6 +66,7 @@ class Window(QMainWindow):
         self.hints = Hints(self.program, self.top, self.strip, self)
         self.looking = Looking(self.program, self.form, self)
         self.showing = Showing(self.program, self.form, self.flat, self)
+        self.foreseeing = Foreseeing(self.program, self.form, self.flat, self)
         self.checking = Checking(self.program, lambda: self.looking.preparer.busy, self)
         self.watching = Watching(document, self)
         self.filing = Filing(self.program, self.keeper, self.watching, self)
@@ -161,10 +164,12 @@ class Window(QMainWindow):
             task = program.tasks.running
             self.strip.show_progress(0.0 if task is not None else None, task.name if task is not None else "")
             self.hints.show()
+        if name in ("stage", "work"):
+            self.foreseeing.refresh()
         if name == "display":
             self.looking.look_for_uncovered()
         self.panel.refresh({name})
-        if name in ("stage", "display", "lit", "proposal", "strokes"):
+        if name in ("stage", "display", "lit", "proposal", "strokes", "figures"):
             self.showing.redraw()
 
     def _document_changed(self, changed: set[str]) -> None:
@@ -187,6 +192,8 @@ class Window(QMainWindow):
             if mapped and not self._mapped:
                 self.flat.frame_sheet()
             self._mapped = mapped
+        if changed & {"jackets", "active", "sights"}:
+            self.foreseeing.refresh()
         if changed & {"sheets", "active_sheet"}:
             self.flat.show_sheets()
         self.panel.refresh(changed)
@@ -206,7 +213,7 @@ class Window(QMainWindow):
         if isinstance(app, QApplication):
             app.setStyleSheet(style_sheet(self.colours))
         self.top.recolour(self.colours)
-        self.rail.colours = self.strip.colours = self.flat.palette_ = self.showing.palette = self.colours
+        self.rail.colours = self.strip.colours = self.flat.palette_ = self.form.palette_ = self.showing.palette = self.colours
         self.panel.desk.ink = self.colours.ink
         self.rail.show_tools(self.program.stage.tools, self.program.tool.id)
         self.strip.show_checks(self.strip.checks)
@@ -215,7 +222,7 @@ class Window(QMainWindow):
     @property
     def settled(self) -> bool:
         """Whether nothing is under way and everything shown is up to date."""
-        busy = self.checking.busy or self.looking.busy or self.filing.saver.busy or not self.program.tasks.settled
+        busy = self.checking.busy or self.looking.busy or self.foreseeing.busy or self.filing.saver.busy or not self.program.tasks.settled
         return not (busy or self.form.moving or self.form.unfinished)
 
     def rehover(self) -> None:
@@ -250,6 +257,11 @@ class Window(QMainWindow):
 
     def _frame_places(self, places: Any) -> None:
         self.frame(False) if places is None else self.form.frame_points(np.asarray(places))
+
+    def looks_from(self) -> tuple[Place, Place]:
+        """Where the form view looks from and to."""
+        camera = self.form.camera
+        return tuple(camera.eye.tolist()), tuple(np.asarray(camera.target).tolist())
 
     def prepare(self, mesh: PolyMesh, progress: Progress) -> None:
         self.looking.prepare(mesh, progress)
@@ -330,6 +342,7 @@ class Window(QMainWindow):
         self.warmer.stop()
         self.checking.close()
         self.looking.close()
+        self.foreseeing.close()
         self.worker.wait(5)
         settings, tools = self.settings, self.program.tool_settings
         settings.reach, settings.brush, settings.strength = tools.reach, tools.brush, tools.strength

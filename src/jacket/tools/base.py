@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Any, ClassVar
 
+from jacket.core.mesh.polymesh import Ints, PolyMesh
 from jacket.document.document import Document
 from jacket.tools.events import NO_GHOST, Ghost, Pointer
 
@@ -37,6 +38,17 @@ class ToolSettings:
     falloff: str = "smooth"
 
 
+@dataclass(frozen=True, eq=False)
+class Asked:
+    """What a tool wants to have worked out beside the window for what is under the pointer: what becomes of a mesh when
+    edges are cut or sewn, and which of how many offers that is."""
+
+    mesh: PolyMesh
+    edges: Ints
+    turn: int = 0
+    offers: int = 1
+
+
 class Tool:
     """Base of all tools. `ghost` is what the overlay shows; views call the methods below.
 
@@ -61,6 +73,7 @@ class Tool:
         self.document = document
         self.settings = settings
         self.ghost: Ghost = NO_GHOST
+        self.asks: Asked | None = None
         self.note = ""
         """A sentence to show once: why a part of what was done was left out."""
 

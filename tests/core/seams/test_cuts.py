@@ -10,14 +10,14 @@ from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.quads.subdivide import split_to_quads
 from jacket.core.seams.cuts import (
     cut_edges,
-    seam_loop,
-    seam_path,
     sew_edges,
     sharp_edges,
     uv_border_pairs,
 )
+from jacket.core.seams.turning import Turning
+from jacket.core.seams.ways import loop_between
 from jacket.core.uv.islands import Islands
-from jacket.core.uv.sets import island_labels
+from jacket.core.uv.sets import cut_flags, island_labels
 from jacket.jobs.pack import sheets_of
 from tests.conftest import cube, grid
 
@@ -31,15 +31,15 @@ def box(levels: int = 2) -> PolyMesh:
 
 def test_cutting_and_sewing() -> None:
     sheet = grid(6)
-    row = seam_loop(sheet, sheet.topology.find_edge(21, 22))
+    turning, none = Turning.of(sheet), np.zeros(sheet.topology.n_edges, bool)
+    row = loop_between(sheet, turning, sheet.topology.find_edge(21, 22), none, True)
     cut = cut_edges(sheet, row)
     assert island_labels(cut)[0] == 2 and len(cut.cuts) == 6
     # A crossing loop now stops at the first one; borders are never marked.
-    column = seam_loop(cut, cut.topology.find_edge(3, 10))
+    column = loop_between(cut, turning, cut.topology.find_edge(3, 10), cut_flags(cut), True)
     assert len(column) == 3
     assert len(cut_edges(sheet, sheet.topology.border_edges).cuts) == 0
     assert island_labels(sew_edges(cut, row[:1]))[0] == 1
-    assert len(seam_path(sheet, 0, 48)) == 12  # the corners of a 6 × 6 grid are twelve edges apart
     assert len(sharp_edges(box(), 45)) == 12 * 4
 
 

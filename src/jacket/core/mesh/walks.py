@@ -159,33 +159,6 @@ def shortest_path(mesh: PolyMesh, start: int, end: int, cost: NDArray[np.float64
     return np.array(path[::-1], np.int32)
 
 
-def path_tree(mesh: PolyMesh, start: int, cost: NDArray[np.float64] | None = None) -> Ints:
-    """(V,) the point before each on the cheapest path of edges from `start` (Dijkstra 1959), −1 where none leads.
-
-    cost   (E,) positive cost of each edge; its length when left out
-    """
-    from scipy.sparse import csr_array
-    from scipy.sparse.csgraph import dijkstra
-
-    # An edge of no length would be no edge to SciPy.
-    lengths = np.maximum(edge_lengths(mesh) if cost is None else cost, 1e-300)
-    a, b = mesh.topology.edge_points.T
-    graph = csr_array((lengths, (a, b)), shape=(mesh.n_points, mesh.n_points))
-    _, before = dijkstra(graph, directed=False, indices=start, return_predecessors=True)
-    return np.where(before < 0, -1, before).astype(np.int32)
-
-
-def path_to(tree: Ints, start: int, end: int) -> Ints:
-    """Point ids along the path of a tree from its start to a point; empty where none leads there."""
-    path = [end]
-    while path[-1] != start:
-        before = int(tree[path[-1]])
-        if before < 0:
-            return np.zeros(0, np.int32)
-        path.append(before)
-    return np.array(path[::-1], np.int32)
-
-
 @kernel
 def flood(start, around, ends, inside, first):
     """(V,) points reached from `first` along edges without leaving the points flagged in `inside`; `start`, `around` are

@@ -9,7 +9,6 @@ from numpy.typing import NDArray
 
 from jacket.core.mesh.geometry import dihedral_angles
 from jacket.core.mesh.polymesh import Ints, PolyMesh, sorted_pairs
-from jacket.core.mesh.walks import edge_loop, path_to, shortest_path
 from jacket.core.uv.sets import SLACK, apart_flags, cut_flags
 
 
@@ -25,22 +24,6 @@ def sew_edges(mesh: PolyMesh, edges: NDArray[Any]) -> PolyMesh:
     flags = cut_flags(mesh)
     flags[np.asarray(edges, np.int64)] = False
     return mesh.with_cuts(mesh.topology.edge_points[flags])
-
-
-def seam_loop(mesh: PolyMesh, edge: int) -> Ints:
-    """Edges of the loop through `edge`, stopping where it meets seams already there."""
-    flags = cut_flags(mesh)
-    flags[edge] = False
-    return edge_loop(mesh, edge, flags)
-
-
-def seam_path(mesh: PolyMesh, start: int, end: int, tree: Ints | None = None) -> Ints:
-    """Edges of the shortest path between two points; empty when they are not joined. `tree` (V,) holds all shortest paths
-    from the start where they are known (`path_tree`)."""
-    path = shortest_path(mesh, start, end) if tree is None else path_to(tree, start, end)
-    if len(path) < 2:
-        return np.zeros(0, np.int32)
-    return mesh.topology.find_edges(np.stack([path[:-1], path[1:]], axis=1))
 
 
 def sharp_edges(mesh: PolyMesh, degrees: float) -> Ints:

@@ -69,7 +69,8 @@ def lay(mesh: PolyMesh, faces: Ints, cut: Bools, steps: int = QUICK, start: Floa
     if not chart.is_disk:
         return None
     try:
-        uv, bad = _from(chart, start) or flat_start(chart)
+        known = placed(chart, start)
+        uv, bad = (known, False) if known is not None and flips(chart, known) == 0 else flat_start(chart)
         descent = Descent(chart, uv)
         descent.run(steps, bad, 1e-3 if steps <= QUICK else TOLERANCE)
     except JacketError:
@@ -84,7 +85,9 @@ def lay(mesh: PolyMesh, faces: Ints, cut: Bools, steps: int = QUICK, start: Floa
     )  # fmt: skip
 
 
-def _from(chart: Chart, start: Floats | None) -> tuple[Floats, bool] | None:
+def placed(chart: Chart, start: Floats | None) -> Floats | None:
+    """(V', 2) places of a chart's points by those of the whole mesh's corners (C, 2); None where some are not known or differ
+    at one point."""
     if start is None:
         return None
     corner = start[chart.corners]
@@ -92,10 +95,8 @@ def _from(chart: Chart, start: Floats | None) -> tuple[Floats, bool] | None:
         return None
     uv = np.empty((chart.mesh.n_points, 2))
     uv[chart.mesh.corners] = corner
-    # Places of one point that differ from corner to corner are none.
-    if np.abs(uv[chart.mesh.corners] - corner).max(initial=0.0) > 1e-12 * max(float(np.abs(corner).max(initial=0.0)), 1e-300):
-        return None
-    return (uv, False) if flips(chart, uv) == 0 else None
+    slack = 1e-12 * max(float(np.abs(corner).max(initial=0.0)), 1e-300)
+    return uv if np.abs(uv[chart.mesh.corners] - corner).max(initial=0.0) <= slack else None
 
 
 def _solidity(chart: Chart, uv: Floats) -> float:

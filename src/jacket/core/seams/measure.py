@@ -7,9 +7,11 @@ from typing import Any
 
 import numpy as np
 
-from jacket.core.mesh.geometry import dihedral_angles, edge_lengths
+from jacket.core.mesh.geometry import dihedral_angles, edge_lengths, face_areas
 from jacket.core.mesh.polymesh import Bools, Floats, Ints, PolyMesh
 from jacket.core.mesh.walks import face_parts
+from jacket.core.seams.laying import QUICK, lay
+from jacket.core.seams.sight import seam_shown
 from jacket.core.seams.sky import seen
 
 SHARP = 30.0
@@ -38,8 +40,6 @@ class SeamFigures:
 
 def seam_figures(mesh: PolyMesh, cut: Bools, sky: Floats) -> SeamFigures:
     """Figures of the edges flagged in `cut` (E,); sky (V,) from `open_sky`."""
-    from jacket.core.mesh.geometry import face_areas
-
     cut = cut & (mesh.topology.edge_uses > 1)
     length = edge_lengths(mesh)
     whole = float(length[cut].sum())
@@ -61,3 +61,41 @@ def turning_points(mesh: PolyMesh, cut: Bools) -> Ints:
     corner = cut[topology.edge] & cut[topology.edge[topology.prev]]
     beside = np.bincount(mesh.corners[corner], minlength=mesh.n_points) > 0
     return np.flatnonzero(inner & (count == 2) & beside).astype(np.int32)
+
+
+@dataclass(frozen=True)
+class SetFigures:
+    """islands  pieces of the surface as it is cut;  closed  of them, that do not open
+    length   of the seams, in √ of the surface's area;  shown  share of it that is seen
+    turns    as in `SeamFigures`;  stretch  mean energy over the islands that open, inf where none does
+    """
+
+    islands: int
+    closed: int
+    length: float
+    shown: float
+    turns: float
+    stretch: float
+
+
+def set_figures(mesh: PolyMesh, cut: Bools, shown: Floats) -> SetFigures:
+    """Figures of the edges flagged in `cut` (E,) as a way to cut a mesh, its islands laid flat quickly; shown (V,) from 0 to 1
+    is how much each point is seen."""
+    cut = cut & (mesh.topology.edge_uses > 1)
+    count, labels = face_parts(mesh, cut)
+    area, total, energy, closed = face_areas(mesh), 0.0, 0.0, 0
+    order = np.argsort(labels, kind="stable")
+    bounds = np.searchsorted(labels[order], np.arange(count + 1))
+    for k in range(count):
+        faces = order[bounds[k] : bounds[k + 1]].astype(np.int32)
+        laid = lay(mesh, faces, cut, QUICK)
+        if laid is None:
+            closed += 1
+        else:
+            total += float(area[faces].sum())
+            energy += float(area[faces].sum()) * laid.energy
+    edges = int(cut.sum())
+    return SetFigures(
+        count, closed, float(edge_lengths(mesh)[cut].sum()) / max(float(np.sqrt(area.sum())), 1e-300), seam_shown(mesh, cut, shown),
+        100 * len(turning_points(mesh, cut)) / edges if edges else 0.0, energy / total if total > 0 else np.inf,
+    )  # fmt: skip

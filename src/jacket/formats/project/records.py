@@ -18,6 +18,7 @@ from numpy.typing import NDArray
 from jacket.core.mesh.materials import Material
 from jacket.core.mesh.polymesh import CUT, PIN, UV, PolyMesh, sorted_pairs
 from jacket.core.quads.steering import Guide, Paint
+from jacket.core.seams.sight import KINDS, Sight
 from jacket.core.uv.identity import IslandRecord
 from jacket.core.uv.sheets import Sheet, checked_sheets
 from jacket.document.islands import with_island_numbers
@@ -68,6 +69,7 @@ def project_pieces(state: State) -> list[bytes]:
                    for t in state.trials],
         "guides": [{"points": np.asarray(g.points).tolist(), "hard": g.hard, "closed": g.closed, "smooth": g.smooth}
                    for g in state.guides],
+        "sights": [dataclasses.asdict(s) for s in state.sights],
     }  # fmt: skip
     if state.paint is not None:
         table = np.concatenate([state.paint.places, state.paint.values[:, None]], axis=1)
@@ -144,6 +146,7 @@ def _read(reader: Reader) -> State:
         next_id=max([int(manifest["next_id"]), *(k + 1 for k in used)]),
         active_source=int(manifest.get("active_source", -1)),
         guides=tuple(_guide(g) for g in manifest.get("guides", ())), paint=_paint(reader),
+        sights=tuple(_sight(s) for s in manifest.get("sights", ())),
     )  # fmt: skip
     # Islands of files before version 3 have no numbers and names yet.
     return with_island_numbers(State(), state)
@@ -163,6 +166,14 @@ def _jacket(entry: dict[str, Any], mesh: PolyMesh) -> JacketObject:
     first = max([int(entry.get("next_island", 1)), *(r.id + 1 for r in records)])
     return JacketObject(int(entry["id"]), str(entry["name"]), mesh, bool(entry["visible"]),
                         bool(entry.get("locked", False)), records, first)  # fmt: skip
+
+
+def _sight(data: Any) -> Sight:
+    eye, target = (tuple(float(v) for v in data[k]) for k in ("eye", "target"))
+    weight = float(data["weight"])
+    if len(eye) != 3 or len(target) != 3 or not np.isfinite([*eye, *target, weight]).all() or data["kind"] not in KINDS:
+        raise ValueError("sight")
+    return Sight(int(data["id"]), str(data["name"]), data["kind"], eye, target, weight)
 
 
 def _guide(entry: dict[str, Any]) -> Guide:

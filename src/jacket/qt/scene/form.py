@@ -9,10 +9,11 @@ from typing import Any
 
 from jacket.commands.display import Display
 from jacket.commands.host import Proposal
-from jacket.core.derive import pickable
+from jacket.core.derive import pickable, tried_on
 from jacket.core.mesh.polymesh import Floats, PolyMesh
 from jacket.document.state import Held, State
 from jacket.qt.scene.jacket import (
+    PULL,
     Frame,
     faces_follow,
     held_over,
@@ -22,7 +23,7 @@ from jacket.qt.scene.jacket import (
     seams_over,
 )
 from jacket.qt.scene.proposal import proposal_layers
-from jacket.qt.scene.seams import zoom_step
+from jacket.qt.scene.seams import wish_layers, zoom_step
 from jacket.qt.scene.source import picked_layers, plane_layers, source_surfaces
 from jacket.qt.scene.steer import guide_layers, paint_layers
 from jacket.qt.theme import Palette, rgb
@@ -69,6 +70,8 @@ def form_scene(
     mesh = trial if trial is not None else jacket.mesh if jacket is not None and jacket.visible else None
     size = source.mesh.diagonal if source is not None else mesh.diagonal if mesh is not None else 1.0
     frame = Frame(palette, size, per_unit, stage)
+    if mesh is not None and trial is None and display.tried and stage == "seams":
+        mesh = tried_on(mesh, display.tried)
     bare = state.with_(held=Held())
     layers: list[Layer] = []
     if display.jacket and trial is None:
@@ -108,6 +111,9 @@ def _over(state: State, display: Display, shown: Shown, frame: Frame) -> list[La
         layers += picked_layers(state, palette, 0.004 * size)
         if display.heat is not None and display.heat.plane is not None:
             layers += plane_layers(display.heat.mesh, display.heat.plane, palette)
+    jacket = state.jacket
+    if frame.stage == "seams" and jacket is not None and jacket.visible and display.jacket:
+        layers += wish_layers(jacket.mesh, palette, PULL * size)
     if frame.stage == "topology" and source is not None and source.visible and pickable(source.mesh):
         layers += paint_layers(state, palette, 0.003 * size)
         layers += guide_layers(state, palette, 0.012 * size)

@@ -12,7 +12,7 @@ from typing import Any
 import numpy as np
 
 from jacket.commands.display import Colouring, Display
-from jacket.core.derive import form_of, gap_of, islands_of, normals_of, rings_of, stretch_of
+from jacket.core.derive import form_of, gap_of, islands_of, known_shown, normals_of, rings_of, stretch_of
 from jacket.core.fit.lifted import lifted_points
 from jacket.core.mesh.geometry import dihedral_angles, edge_lengths
 from jacket.core.mesh.poles import irregular_points
@@ -207,7 +207,8 @@ def held_over(mesh: PolyMesh, state: State, display: Display, frame: Frame) -> l
 def seams_follow(mesh: PolyMesh, state: State) -> tuple[Any, ...]:
     """What the seams in the form view follow from, beside display and frame."""
     islands = islands_of(mesh, state.sheets)
-    return (mesh.aspect("points"), mesh.aspect("faces"), Same(islands.borders), Same(islands.labels))
+    shown = known_shown(mesh, state.sights) if state.sights else None
+    return (mesh.aspect("points"), mesh.aspect("faces"), Same(islands.borders), Same(islands.labels), Same(shown))
 
 
 def seams_over(mesh: PolyMesh, state: State, display: Display, frame: Frame) -> list[Layer]:

@@ -6,11 +6,13 @@ import math
 
 import numpy as np
 
-from jacket.core.derive import islands_of
+from jacket.core.derive import islands_of, known_shown
 from jacket.core.mesh.polymesh import Floats, PolyMesh
+from jacket.core.seams.sky import at_edges
 from jacket.document.state import State
 from jacket.qt.theme import Palette, rgb
 from jacket.render.scene import Layer, line_rows
+from jacket.stages.seams.suggesting import GLADLY, NEVER
 
 WIDE = 4.6
 """Pixels of the dark line under a full stitch."""
@@ -53,11 +55,35 @@ def form_seams(mesh: PolyMesh, points: Floats, state: State, per_unit: float, pa
     if len(edges) == 0:
         return []
     span = np.sqrt(islands.surface_area) * per_unit
+    segments = points[topology.edge_points[edges]]
+    known = known_shown(mesh, state.sights) if state.sights else None
+    if known is not None:
+        return _seen_seams(segments, at_edges(mesh, known)[edges], palette, pull)
     corner = topology.edge_corner[edges]
     twin = topology.twin[corner]
     here = span[islands.labels[mesh.face_of_corner[corner]]]
     there = np.where(twin >= 0, span[islands.labels[mesh.face_of_corner[np.maximum(twin, 0)]]], here)
-    return stitch_layers(points[topology.edge_points[edges]], stitch_width(np.minimum(here, there)), palette, pull)
+    return stitch_layers(segments, stitch_width(np.minimum(here, there)), palette, pull)
+
+
+def _seen_seams(segments: Floats, shown: Floats, palette: Palette, pull: float) -> list[Layer]:
+    """Seams (S, 2, 3) with sight lines about, by how much each shows (S,): those that do glow, hidden ones are thin."""
+    wide = np.where(shown > 0, PLAIN + (WIDE - PLAIN) * np.clip(2 * shown, 0, 1), 1.0)
+    out = []
+    if (shown > 0).any():
+        glow = segments[shown > 0]
+        out.append(Layer(lines=line_rows(glow, rgb(palette.stitch, 0.35), 9 * np.clip(2 * shown[shown > 0], 0.4, 1)), pull=pull))
+    return out + stitch_layers(segments, wide, palette, pull)
+
+
+def wish_layers(mesh: PolyMesh, palette: Palette, pull: float) -> list[Layer]:
+    """Edges that are never to be cut and those that are cut gladly, as thin lines."""
+    out = []
+    for mark, colour in ((NEVER, palette.accent), (GLADLY, palette.good)):
+        ends = mesh.mark(mark)
+        if len(ends):
+            out.append(Layer(lines=line_rows(mesh.points[ends], rgb(colour, 0.9), 2.0), pull=pull * 1.05))
+    return out
 
 
 def flat_seams(mesh: PolyMesh, places: Floats, state: State, per_unit: float, palette: Palette) -> list[Layer]:

@@ -11,12 +11,15 @@ from PySide6.QtGui import QColor, QPainter
 
 from jacket.core.derive import form_of, light_of, pickable, surface_of
 from jacket.core.mesh.poles import irregular_points
+from jacket.core.seams.foreseen import Foreseen
 from jacket.core.space.raster import covered
 from jacket.core.store import STORE
 from jacket.document.document import Document
-from jacket.qt.theme import font
+from jacket.qt.theme import DAY, Palette, font
 from jacket.qt.views.glview import GlView
+from jacket.qt.views.inset import draw_inset
 from jacket.qt.views.overlay import draw_axes, draw_difference, draw_halves, draw_poles
+from jacket.tools.base import Asked
 from jacket.tools.events import Pointer
 from jacket.tools.pick import occluder, slack_for, visible
 from jacket.tools.view import FormCamera
@@ -40,6 +43,8 @@ class FormView(GlView):
         self.overlay.extra = self._paint_extra
         self.mark_poles = False
         self.compare_outline = False
+        self.inset: tuple[Foreseen, Asked] | None = None
+        self.palette_: Palette = DAY
         self.halves: tuple[str, str] | None = None
         """What is shown in the left and in the right half, where two meshes are compared."""
         self._difference: tuple[Any, Any, Any, int] | None = None
@@ -53,6 +58,9 @@ class FormView(GlView):
                 self._paint_difference(painter)
         if self.halves is not None:
             draw_halves(painter, self.halves, self.width(), self.height())
+        if self.inset is not None and not self.moving:
+            draw_inset(painter, *self.inset, self.palette_, self.height())
+            return
         draw_axes(painter, self.camera.rotation, self.height())
 
     def _paint_poles(self, painter: QPainter) -> None:

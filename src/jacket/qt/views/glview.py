@@ -37,6 +37,7 @@ class GlView(QOpenGLWidget):
     menu_wanted = Signal(object)
     chip_toggled = Signal(str)
     acted = Signal()
+    ghost_changed = Signal()
     camera_changed = Signal()
 
     def __init__(self, title: str, chips: list[tuple[str, str]], title_colour: str) -> None:
@@ -152,6 +153,7 @@ class GlView(QOpenGLWidget):
         mine = ghost.view == self.view_name
         self.overlay.ghost = ghost if mine else NO_GHOST
         self.overlay.update()
+        self.ghost_changed.emit()
 
     view_name = ""
 

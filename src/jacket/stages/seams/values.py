@@ -5,10 +5,21 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from jacket.commands.values import ranged
+from jacket.jobs.seams import MOST, STRETCH, SeamSettings
 
 
 @dataclass
 class SeamsValues:
-    """angle   degrees above which *Cut above the angle* cuts"""
+    """angle    degrees above which *Cut above the angle* cuts
+    most     islands wanted at most when seams are suggested;  stretch  the largest mean stretch of one
+    keep_cuts  whether a suggestion keeps what is cut now
+    """
 
     angle: float = ranged(60.0, 0, 180)
+    most: int = ranged(12, *MOST)
+    stretch: float = ranged(1.06, *STRETCH)
+    keep_cuts: bool = False
+
+    def suggesting(self, mirror: str) -> SeamSettings:
+        """The settings of a suggestion as the job takes them."""
+        return SeamSettings("auto", most=int(self.most), stretch=self.stretch, mirror=mirror)
