@@ -69,6 +69,7 @@ class Program:
         self.mirror_plane: Plane | None = None
         self.lit: Any = None
         self.strokes: Any = None
+        self._cuts: Any = None
         self.tasks = Tasks(document, executor, Teller(front.say, front.offer, self._work_changed))
         self._listeners: list[Callable[[str], None]] = []
         document.listen(self._document_changed)
@@ -149,6 +150,8 @@ class Program:
     def show(self, display: Display) -> None:
         """Show something else from now on."""
         if display != self.display:
+            jacket = self.document.state.jacket
+            self._cuts = jacket.mesh.cuts if jacket is not None else None
             self.display = display
             self._tell("display")
 
@@ -214,6 +217,8 @@ class Program:
     def _document_changed(self, changed: set[str]) -> None:
         if changed & {"sources", "jackets", "trials", "active", "active_source"}:
             self.lit = None
+        if changed & {"jackets", "active", "gesture"} and self.display.tried and not self.document.in_gesture:
+            self._leave_tried()
         if "sources" not in changed:
             return
         meshes = [s.mesh for s in self.document.state.sources]
@@ -223,6 +228,14 @@ class Program:
         if heat is not None and not any(m is heat.mesh for m in meshes):
             self.mirror_plane = None
             self.show(replace(self.display, heat=None))
+
+    def _leave_tried(self) -> None:
+        """Show what is cut once that changes: one sees what one does."""
+        jacket = self.document.state.jacket
+        cuts = jacket.mesh.cuts if jacket is not None else None
+        if cuts is not self._cuts:
+            self.show(replace(self.display, tried=""))
+        self._cuts = cuts
 
     # ---- what is asked of the front ------------------------------------------------------------------------------
     def say(self, text: str) -> None:

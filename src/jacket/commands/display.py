@@ -53,6 +53,7 @@ class Display:
     checker: bool = False
     uncovered: bool = False
     outline: bool = False
+    threads: bool = False
     colouring: Colouring = Colouring.PLAIN
     shade: str = "smooth"
     cut_axis: str = ""

@@ -93,7 +93,7 @@ class Checking(QObject):
     def _holds(self, state: State | None) -> bool:
         """Whether what was found in a state is so still."""
         now = self.program.document.state
-        same = state is not None and all(getattr(now, p) is getattr(state, p) for p in ("sources", "jackets", "sheets", "active"))
+        same = state is not None and all(getattr(now, p) is getattr(state, p) for p in ("sources", "jackets", "sheets", "active", "sights"))
         return same and state is not None and now.chosen_source is state.chosen_source
 
     # ---- showing what was found --------------------------------------------------------------------------------

@@ -8,16 +8,21 @@ import numpy as np
 from PySide6.QtCore import QObject, QTimer
 
 from jacket.core.derive import lying_at, set_figures_of, sky_of
-from jacket.core.mesh.polymesh import PolyMesh
-from jacket.core.seams.foreseen import Foreseen, foresee
+from jacket.core.flatten.unwrap import unwrap
+from jacket.core.mesh.polymesh import Aspect, Bools, PolyMesh
+from jacket.core.seams.foreseen import Foreseen, faces_at, foresee
 from jacket.core.seams.kept import set_flags, set_names
-from jacket.core.uv.sets import cut_flags
+from jacket.core.uv.sets import cut_flags, piece_labels
 from jacket.program import Program
 from jacket.progress import Progress
 from jacket.qt.views.flat_view import FlatView
 from jacket.qt.views.form_view import FormView
 from jacket.qt.work import Worker
+from jacket.stages.seams.values import SeamsValues
 from jacket.tools.base import Asked
+
+MOST_RELAID = 6
+"""Pieces that are laid flat anew at once; where more are others, as after putting a seam set on, flattening is asked for."""
 
 
 class Foreseeing(QObject):
@@ -26,7 +31,9 @@ class Foreseeing(QObject):
     def __init__(self, program: Program, form: FormView, flat: FlatView, parent: QObject) -> None:
         super().__init__(parent)
         self.program, self.form = program, form
-        self.worker, self.figures = Worker(self), Worker(self)
+        self.worker, self.figures, self.flattener = Worker(self), Worker(self), Worker(self)
+        self._cuts: tuple[int, Aspect, Aspect, Bools] | None = None
+        self._changed: Any = np.zeros(0, np.int64)
         self._asked: Asked | None = None
         self._working: Asked | None = None
         form.ghost_changed.connect(self.follow)
@@ -37,12 +44,12 @@ class Foreseeing(QObject):
     @property
     def busy(self) -> bool:
         """Whether something is being worked out."""
-        return self.worker.busy or self.figures.busy or self.timer.isActive()
+        return self.worker.busy or self.figures.busy or self.flattener.busy or self.timer.isActive()
 
     def close(self) -> None:
         """Stop everything and wait for it."""
         self.timer.stop()
-        for worker in (self.worker, self.figures):
+        for worker in (self.worker, self.figures, self.flattener):
             worker.stop()
             worker.wait(5)
 
@@ -80,13 +87,62 @@ class Foreseeing(QObject):
         elif self._asked is not None:
             self._start()
 
+    # ---- islands that turn into their new shape ------------------------------------------------------------------------
+    def _follow_cuts(self) -> None:
+        """Lay flat anew what was cut or sewn since the last look, where it lies on the sheet."""
+        document = self.program.document
+        layer = document.state.jacket
+        if document.in_gesture:
+            return
+        if layer is None or self.program.stage.id != "seams" or layer.mesh.uv is None or not self.program.values(SeamsValues).live:
+            self._cuts = None
+            return
+        mesh = layer.mesh
+        faces, known = mesh.aspect("faces"), self._cuts
+        now = (layer.id, faces, mesh.aspect("uv"), cut_flags(mesh))
+        self._cuts = now
+        if known is None or known[0] != layer.id or known[1] is not faces or known[2] is not now[2]:
+            return  # another layer, other faces, or the sheet was laid out otherwise
+        self._changed = np.union1d(self._changed, np.flatnonzero(known[3] != now[3]))
+        self._relay()
+
+    def _relay(self) -> None:
+        state = self.program.document.state
+        # What the user asked for stands on the layer as it is: changing it now would throw that away.
+        if len(self._changed) == 0 or self.flattener.busy or state.jacket is None or not self.program.tasks.settled:
+            return
+        mesh, sheets, layer_id = state.jacket.mesh, state.sheets, state.active
+        changed, self._changed = self._changed[self._changed < mesh.topology.n_edges], np.zeros(0, np.int64)
+        pieces = np.unique(piece_labels(mesh)[1][faces_at(mesh, changed)]) if len(changed) else changed
+        if not 0 < len(pieces) <= MOST_RELAID:
+            return
+
+        def done(result: PolyMesh) -> None:
+            document = self.program.document
+            now = document.state.jacket
+            quiet = not document.in_gesture and self.program.tasks.settled
+            if now is not None and now.id == layer_id and now.mesh is mesh and quiet:
+                # No step of its own: it belongs to the cut, and goes with it.
+                self._cuts = (layer_id, result.aspect("faces"), result.aspect("uv"), cut_flags(result))
+                document.amend(document.state.with_jacket_mesh(result, document.state.held))
+            elif now is not None and now.id == layer_id:
+                self._changed = np.union1d(self._changed, changed)
+                self.timer.start()
+                return
+            self._relay()
+
+        self.flattener.start("lay flat what is cut", lambda progress: unwrap(mesh, pieces, progress, sheets)[0], done, self.program.say)
+
     # ---- figures of seam sets ---------------------------------------------------------------------------------------
     def refresh(self) -> None:
         """Something changed that figures of seam sets follow from."""
+        self._follow_cuts()
         if self.program.stage.id == "seams":
             self.timer.start()
 
     def _measure(self) -> None:
+        self._follow_cuts()
+        self._relay()
         state = self.program.document.state
         if self.program.stage.id != "seams" or state.jacket is None or self.program.document.in_gesture:
             return

@@ -174,7 +174,7 @@ class Window(QMainWindow):
 
     def _document_changed(self, changed: set[str]) -> None:
         state = self.document.state
-        if changed & {"sources", "jackets", "trials", "active", "active_source", "sheets"}:
+        if changed & {"sources", "jackets", "trials", "active", "active_source", "sheets", "sights"}:
             self.checking.ask()
         if {"path", "history", "trials"} <= changed:
             self.hints.clear()  # another project: what was said and dragged was about the last
@@ -192,7 +192,7 @@ class Window(QMainWindow):
             if mapped and not self._mapped:
                 self.flat.frame_sheet()
             self._mapped = mapped
-        if changed & {"jackets", "active", "sights"}:
+        if changed & {"jackets", "active", "sights", "gesture"}:
             self.foreseeing.refresh()
         if changed & {"sheets", "active_sheet"}:
             self.flat.show_sheets()

@@ -58,7 +58,7 @@ class Worker(QObject):
         self._stop.set()
         number = self._number
         if self.busy:
-            QTimer.singleShot(LET_GO, lambda: self._take(number, None, str(Cancelled())))
+            QTimer.singleShot(LET_GO, self, lambda: self._take(number, None, str(Cancelled())))
 
     def wait(self, seconds: float) -> None:
         """Wait for the thread to end, for closing down."""

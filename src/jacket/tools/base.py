@@ -106,6 +106,10 @@ class Tool:
         """The wheel while something is drawn or waits; whether the tool used it."""
         return False
 
+    def ctrl_wheel(self, steps: float, pointer: Pointer) -> bool:
+        """The wheel with Ctrl, for tools that are no brush; whether the tool used it."""
+        return False
+
     def option(self, name: str) -> Any:
         """A setting of the card: the tool's own, or one that all tools share."""
         return getattr(self if hasattr(self, name) else self.settings, name)

@@ -33,6 +33,7 @@ class Ghost:
     marks     (K, 3) or (K, 2) points shown as small rings
     circle    radius in pixels about the pointer, 0 for none
     screen    (S, 2, 2) segments in pixels: boxes and lassos
+    threads   (T, 2, 2) pairs of places on the sheet that belong together
     what, how caption: what will happen, and the gesture that does it
     """
 
@@ -41,6 +42,7 @@ class Ghost:
     marks: Floats = field(default_factory=lambda: np.zeros((0, 3)))
     circle: float = 0.0
     screen: Floats = field(default_factory=lambda: np.zeros((0, 2, 2)))
+    threads: Floats = field(default_factory=lambda: np.zeros((0, 2, 2)))
     what: str = ""
     how: str = ""
 

@@ -9,6 +9,7 @@ import numpy as np
 from jacket.core.mesh.choosing import linked
 from jacket.core.mesh.polymesh import Floats, Ints, PolyMesh
 from jacket.core.mesh.walks import edge_loop, ring_edges, shortest_path
+from jacket.core.seams.sewing import partner_threads
 from jacket.core.space.segments import inside_outline
 from jacket.core.uv.sets import border_flags, island_labels
 from jacket.document.state import Held
@@ -44,7 +45,10 @@ def edge_ghost(mesh: PolyMesh, edges: Ints, view: str, what: str, how: str) -> G
         return Ghost("flat", what=what, how=how)
     corners = np.flatnonzero(np.isin(topology.edge, edges))
     lines = np.stack([uv[corners], uv[topology.next[corners]]], axis=1)
-    return Ghost("flat", lines[np.isfinite(lines).all(axis=(1, 2))], np.zeros((0, 2)), what=what, how=how)
+    only = np.zeros(topology.n_edges, bool)
+    only[edges] = True
+    threads = partner_threads(mesh, uv, border_flags(mesh), only) if len(edges) < 2000 else np.zeros((0, 2, 2))
+    return Ghost("flat", lines[np.isfinite(lines).all(axis=(1, 2))], np.zeros((0, 2)), threads=threads, what=what, how=how)
 
 
 def face_ghost(mesh: PolyMesh, faces: Ints, view: str, what: str, how: str) -> Ghost:

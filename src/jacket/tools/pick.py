@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jacket.core.derive import surface_of
-from jacket.core.mesh.polymesh import Floats, PolyMesh
+from jacket.core.mesh.polymesh import Floats, Ints, PolyMesh
 from jacket.core.space.bvh import Bvh, Hit
 from jacket.core.space.flat import FlatGrid
 from jacket.core.space.segments import near_segments
@@ -145,6 +145,16 @@ def _nearest_edge(mesh: PolyMesh, pointer: Pointer, reach: float, hiding: Bvh | 
     # Among edges about equally near on screen the one in front counts.
     best = seen[int(np.argmin(far[seen] + 1e-3 * reach * (depth - depth.min()) / max(float(depth.min()), 1e-300)))]
     return Pick("edge", int(ids[best]), places[best], float(s[best]))
+
+
+def edges_near(mesh: PolyMesh, pointer: Pointer, reach: float, most: int = 24) -> Ints:
+    """Edges within `reach` pixels, those behind others too: the nearest on the screen first, in front before behind."""
+    if pointer.form is None or len(mesh.topology.edge_points) == 0:
+        return np.zeros(0, np.int32)
+    at = screen_points(mesh, pointer.form)
+    ids, _, far = near_segments(at, mesh.topology.edge_points, pointer.x, pointer.y, reach)
+    depth = at[mesh.topology.edge_points[ids], 2].mean(axis=1)
+    return ids[np.lexsort((depth, np.round(far)))][:most].astype(np.int32)
 
 
 def segment_distance(p: Floats, a: Floats, b: Floats) -> tuple[Floats, Floats]:

@@ -9,15 +9,20 @@ from scipy.spatial import cKDTree
 from jacket.core.checks.layout import flatten_checks, seam_checks
 from jacket.core.flatten.stretch import measure_stretch
 from jacket.core.flatten.unwrap import unwrap
+from jacket.core.layout.pack import laid_apart
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.mesh.walks import euler_characteristic
 from jacket.core.quads.subdivide import split_to_quads
+from jacket.core.seams.cuts import cut_edges, sharp_edges
+from jacket.core.seams.hiding import led_hidden
 from jacket.core.seams.measure import seam_figures, turning_points
+from jacket.core.seams.sewing import partner_threads
 from jacket.core.seams.sky import open_sky
-from jacket.core.seams.suggest import SuggestSettings, Wishes, network_share, sharp_network, suggest_seams
+from jacket.core.seams.suggest import SuggestSettings, Wishes, network_share, opened, sharp_network, suggest_seams
 from jacket.core.uv.chart import charts_of
 from jacket.core.uv.islands import Islands
-from jacket.core.uv.sets import cut_flags
+from jacket.core.uv.sets import cut_flags, island_labels
+from jacket.core.uv.sheets import ONE_SHEET
 from tests.conftest import cube, grid, icosphere, torus
 
 
@@ -130,3 +135,49 @@ def test_cartons_are_told_from_organic_forms(spot: PolyMesh) -> None:
     assert network_share(spot, sharp_network(spot)) < 0.25
     cut = suggest_seams(box(3))
     assert seam_figures(cut, cut_flags(cut), np.ones(cut.n_points)).sharp == pytest.approx(1)
+
+
+def test_what_does_not_open_is_cut_as_little_as_it_takes() -> None:
+    """A torus with a ring cut round it is a tube: one line more makes a disk. A closed ball needs a line, a plate with a hole
+    nothing."""
+    ring = torus(36, 18)
+    around = [ring.topology.find_edge(k, (k + 1) % 18) for k in range(18)]
+    cut, pieces = opened(cut_edges(ring, np.array(around)))
+    more = cut_flags(cut)
+    more[around] = False
+    assert pieces == 1 and charts_of(cut)[0].is_disk
+    ends = np.bincount(ring.topology.edge_points[more].ravel())
+    assert (ends == 1).sum() == 2 or more.sum() == 36  # one way from border to border
+    ball = split_to_quads(icosphere(1))
+    assert charts_of(opened(ball)[0])[0].is_disk
+    plate = grid(5)
+    holed = PolyMesh.from_faces(plate.points, [plate.face(f) for f in range(25) if f != 12])
+    assert opened(holed)[1] == 0
+
+
+def test_seams_are_led_where_they_are_seen_less() -> None:
+    """Straight across a grid whose middle rows are in full view: round by the hidden side it costs less, the pieces stay two."""
+    mesh = grid(30, 10)
+    row = np.array([mesh.topology.find_edge(155 + k, 156 + k) for k in range(30)])
+    cut = np.zeros(mesh.topology.n_edges, bool)
+    cut[row] = True
+    shown = np.where(np.abs(mesh.points[:, 1] - 5) < 1.5, 1.0, 0.0)
+    border = mesh.topology.border_points
+    led = led_hidden(mesh, cut, row, np.where(border, 0.0, shown))
+    # Its ends lie on the border, where they stay; between them it goes through what is hidden.
+    assert led.moved == 1 and led.after < 0.5 * led.before and led.longer <= 1.8
+    assert island_labels(mesh.with_cuts(mesh.topology.edge_points[led.cut]))[0] == 2
+    still = led_hidden(mesh, cut, row, np.ones(mesh.n_points))
+    assert still.moved == 0 and (still.cut == cut).all()
+
+
+def test_threads_join_the_sides_of_each_seam() -> None:
+    flat, _ = unwrap(cut_edges(box(1), sharp_edges(box(1), 45)))
+    islands = Islands.of(flat.with_uv(laid_apart(Islands.of(flat), ONE_SHEET[0])))
+    flat = islands.mesh
+    threads = partner_threads(flat, flat.uv, islands.borders)
+    # Six faces of a box meet along twelve edges; each joins the middles of its two sides, which lie on two islands.
+    assert threads.shape == (12, 2, 2)
+    boxes = islands.boxes
+    own = [[k for k in range(6) if (boxes[k, :2] - 1e-9 <= p).all() and (p <= boxes[k, 2:] + 1e-9).all()] for p in threads[:, 0]]
+    assert all(own)

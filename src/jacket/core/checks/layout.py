@@ -11,9 +11,11 @@ from jacket.core.flatten.stretch import StretchFigures, face_stretch, measure_st
 from jacket.core.flatten.unwrap import as_it_lies
 from jacket.core.layout.margins import least_margins
 from jacket.core.mesh.polymesh import PolyMesh
+from jacket.core.seams.sight import seam_shown
+from jacket.core.seams.sky import at_edges
 from jacket.core.uv.chart import charts_of
 from jacket.core.uv.islands import Islands, texel_densities
-from jacket.core.uv.sets import apart_flags
+from jacket.core.uv.sets import apart_flags, cut_flags
 from jacket.core.uv.sheets import ONE_SHEET, Sheets
 
 
@@ -33,6 +35,15 @@ def seam_checks(mesh: PolyMesh) -> list[Check]:
         # Sewn, but the sheet still shows two sides: flattening lays them together.
         Check("apart", "Sewn but apart", f"{len(apart):,}", "look" if len(apart) else "good", "edges", apart, len(apart)),
     ]
+
+
+def seen_check(mesh: PolyMesh, shown: NDArray[np.float64]) -> Check:
+    """How much of the seams shows, by how much each point does (V,); the seams that show most first."""
+    cut = cut_flags(mesh)
+    share = seam_shown(mesh, cut, shown)
+    value = np.where(cut, at_edges(mesh, shown), 0.0)
+    worst = np.argsort(-value, kind="stable")[: int((value > 0).sum())]
+    return Check("seen-seams", "Seams seen", f"{100 * share:.0f} %", graded(share, 0.2, 2.0), "edges", worst, share)
 
 
 def _faces(id_: str, label: str, groups: list[NDArray[np.signedinteger]], level: str) -> Check:

@@ -141,7 +141,7 @@ def unwrap(
     """Lay all pieces flat, or those numbered in `only` (`piece_labels`), into the active UV set.
 
     All of them lie about the origin at the surface's own scale, for `laid_apart` or packing to place. With `only` the
-    rest keeps its UVs, and each piece takes the place and size of the largest island it was, on its sheet, or goes to the
+    rest keeps its UVs, and each piece takes the place, direction and size it had in the largest island it was, on its sheet, or goes to the
     right of the first sheet where it was not mapped. What cannot open stays unmapped (NaN) and says why.
     """
     charts = charts_of(mesh, only)
@@ -165,7 +165,7 @@ def unwrap(
 
 
 def _in_place(flat: Floats, chart: Chart, before: Islands | None, sheets: Sheets) -> Floats:
-    """(C', 2) UVs of a flattened piece, about the middle and at the density of what it was."""
+    """(C', 2) UVs of a flattened piece, about where and at the density of what it was."""
     old = _largest(chart, before) if before is not None else -1
     if before is None or old < 0:
         known = before is not None and bool(before.mapped.any())
@@ -174,10 +174,14 @@ def _in_place(flat: Floats, chart: Chart, before: Islands | None, sheets: Sheets
         at = (flat - flat.min(axis=0)) * scale + sheets[0].size * [1.05, 0.0]
         return sheets[0].coordinates(at)
     which = int(before.sheet_of[old])
-    box = before.pixel_boxes[old]
     density = np.sqrt(before.pixel_area[old] / max(float(before.surface_area[old]), 1e-300))
-    middle = (flat.min(axis=0) + flat.max(axis=0)) / 2
-    places = (flat - middle) * density + (box[:2] + box[2:]) / 2
+    # Turned and shifted to lie as near as it can to where its own corners lay on that island: nothing jumps.
+    mine = before.corner_labels[chart.corners] == old
+    new, was = (flat * density) @ [1, 1j], before.places[chart.corners] @ [1, 1j]
+    from_, to = new[mine].mean(), was[mine].mean()
+    turn = ((new[mine] - from_).conj() * (was[mine] - to)).sum()
+    turned = (new - from_) * (turn / abs(turn) if abs(turn) > 0 else 1.0) + to
+    places = np.stack([turned.real, turned.imag], axis=1)
     return from_pixel_places(places, np.full(len(places), which), sheets)
 
 

@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from jacket.core.flatten.descent import Descent, flips
+from jacket.core.flatten.overlap import border_crosses
 from jacket.core.flatten.unwrap import as_it_lies, flat_start, upright
 from jacket.core.mesh.geometry import face_areas
 from jacket.core.mesh.polymesh import Bools, Floats, Ints, PolyMesh
@@ -33,6 +34,7 @@ class Foreseen:
     seen      how much the cut is seen against a mean edge, NaN where not known
     pieces    how many pieces what is cut or sewn becomes
     sews      whether this is about sewing
+    crosses   whether the piece would lie over itself
     problem   why the piece does not open, "" where it does;  rest   the same of the largest other piece
     """
 
@@ -44,6 +46,7 @@ class Foreseen:
     seen: float = np.nan
     pieces: int = 1
     sews: bool = False
+    crosses: bool = False
     problem: str = ""
     rest: str = ""
 
@@ -86,7 +89,8 @@ def foresee(mesh: PolyMesh, cut: Bools, edges: Ints, sky: Floats | None = None, 
                         problem="It does not open like this; it needs another cut.", rest=rest)  # fmt: skip
     uv, energy = flat
     lines, outline = _drawn(chart, uv)
-    return Foreseen(piece, lines, outline, before, energy, visible, len(touched), sews, "", rest)
+    crosses = border_crosses(chart, uv)
+    return Foreseen(piece, lines, outline, before, energy, visible, len(touched), sews, crosses, "", rest)
 
 
 def lying_now(mesh: PolyMesh, cut: Bools, edges: Ints) -> Present:

@@ -11,9 +11,9 @@ CORNER = 40.0
 """Degrees of a turn at which a chain of seams ends: a carton's walls meet there."""
 
 
-def chains(mesh: PolyMesh, cut: Bools) -> list[Ints]:
-    """The seams of a mesh as chains of edges in order. They end where other than two seam edges meet, on the border, and at
-    corners."""
+def chains(mesh: PolyMesh, cut: Bools, corner: float = CORNER) -> list[Ints]:
+    """The seams of a mesh as chains of edges in order. They end where other than two seam edges meet, on the border, and where
+    they turn off by more than an angle."""
     topology = mesh.topology
     flags = cut & (topology.edge_uses > 1)
     ends = topology.edge_points
@@ -27,7 +27,7 @@ def chains(mesh: PolyMesh, cut: Bools) -> list[Ints]:
     order = np.argsort(at, kind="stable")
     both, where = both[order], at[order]
     pair = np.flatnonzero((count[where] == 2) & (np.concatenate([[-1], where[:-1]]) != where))
-    stop[where[pair]] |= _bends(mesh.points, ends, where[pair], both[pair], both[pair + 1]) > np.radians(CORNER)
+    stop[where[pair]] |= _bends(mesh.points, ends, where[pair], both[pair], both[pair + 1]) > np.radians(corner)
     left = flags.copy()
     out: list[Ints] = []
     for first in [*np.flatnonzero(flags & stop[ends].any(axis=1)).tolist(), *np.flatnonzero(flags).tolist()]:
@@ -63,3 +63,19 @@ def sides_of(mesh: PolyMesh, sides: Ints, cut: Bools, chain: Ints) -> tuple[int,
     _, labels = face_parts(mesh, cut)
     pairs = np.sort(labels[sides[chain]], axis=1)
     return (int(pairs[0, 0]), int(pairs[0, 1])) if (pairs == pairs[0]).all() else None
+
+
+def partner_threads(mesh: PolyMesh, uv: Floats, cut: Bools, only: Bools | None = None) -> Floats:
+    """(T, 2, 2) for every chain of seams the middles of its two sides on the sheet, where they lie apart; `only` flags (E,)
+    edges of the chains that are meant."""
+    topology = mesh.topology
+    out = []
+    for chain in chains(mesh, cut if only is None else cut & only, 180.0):
+        corner = topology.edge_corner[chain[len(chain) // 2]]
+        twin = topology.twin[corner]
+        if twin < 0:
+            continue
+        ends = np.array([(uv[c] + uv[topology.next[c]]) / 2 for c in (corner, twin)])
+        if np.isfinite(ends).all() and np.abs(ends[0] - ends[1]).max() > 1e-4:
+            out.append(ends)
+    return np.array(out).reshape(-1, 2, 2)

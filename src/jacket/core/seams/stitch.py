@@ -10,11 +10,11 @@ from jacket.core.uv.islands import Islands
 from jacket.core.uv.sets import cut_flags
 
 
-def stitched(mesh: PolyMesh, edges: Ints, islands: Islands, moves: int = -1) -> tuple[PolyMesh, bool]:
+def stitched(mesh: PolyMesh, edges: Ints, islands: Islands, larger: bool = False) -> tuple[PolyMesh, bool]:
     """The mesh with cut edges sewn and the island on one side of them moved, turned and scaled so that they meet.
 
     islands   the islands before, over the sheet
-    moves     the island that comes to the other one; the smaller one unless named
+    larger    whether the larger island comes to the smaller one, not the other way
     Returns the mesh and whether the two lie joined: they stay apart where an island is not mapped, where the edges lie
     within one island, or where joining would turn a face over.
     """
@@ -31,8 +31,7 @@ def stitched(mesh: PolyMesh, edges: Ints, islands: Islands, moves: int = -1) -> 
     for a, b in pairs.tolist():
         if a == b or not islands.mapped[[a, b]].all():
             continue
-        small = moves if moves in (a, b) else (a if islands.pixel_area[a] <= islands.pixel_area[b] else b)
-        big = b if small == a else a
+        small, big = (a, b) if (islands.pixel_area[a] <= islands.pixel_area[b]) != larger else (b, a)
         use = ((one == small) & (other == big)) | ((one == big) & (other == small))
         mine = np.where(one[use] == small, corner[use], twin[use])
         theirs = np.where(one[use] == small, twin[use], corner[use])

@@ -16,12 +16,14 @@ from jacket.core.mesh.geometry import dihedral_angles, edge_lengths
 from jacket.core.mesh.polymesh import Bools, Floats, Ints, PolyMesh
 from jacket.core.mesh.walks import face_parts
 from jacket.core.seams.cost import edge_costs
+from jacket.core.seams.foreseen import why_closed
 from jacket.core.seams.laying import QUICK, Laid
 from jacket.core.seams.patches import patch_seams
 from jacket.core.seams.sewing import chains, sides_of
 from jacket.core.seams.sky import open_sky
 from jacket.core.seams.tailor import NONE, Tailor, Watch, unwatched
 from jacket.core.uv.chart import chart_of
+from jacket.core.uv.sets import cut_flags
 from jacket.progress import Progress, part, silent
 
 SHARP = 35.0
@@ -186,6 +188,19 @@ def _cut_one_way(work: _Work, network: Bools | None, keep: Bools) -> float:
         float(np.minimum(tailor.cost, 1e12)[tailor.cut].sum()) / root + ISLAND * len(tailor.parts()) + 20 * excess
         + UNCUT * float(tailor.length[sharp & ~tailor.cut].sum()) / root
     )  # fmt: skip
+
+
+def opened(mesh: PolyMesh, mirror: str = "", seen: Floats | None = None) -> tuple[PolyMesh, int]:
+    """The mesh with the cheapest cuts more that make a disk of every piece that is none: rings round handles, lines from border
+    to border and over closed pieces; and how many pieces those were. What is cut stays, what lies in a plane too."""
+    topology = mesh.topology
+    tailor = Tailor(mesh, edge_costs(mesh, seen if seen is not None else open_sky(mesh)), _mates(mesh, mirror)[0], unwatched)
+    tailor.cut = cut_flags(mesh)
+    tailor.find_limbs()
+    todo = [p for p in tailor.parts() if why_closed(tailor.part(p).chart)]
+    for faces in todo:
+        tailor.make_disk(faces)
+    return mesh.with_cuts(topology.edge_points[tailor.cut & (topology.edge_uses > 1)]), len(todo)
 
 
 def sharp_network(mesh: PolyMesh) -> Bools:

@@ -32,6 +32,8 @@ class CutCard(StageCard):
         self.beside(desk.small("cut-angle", "Cut above the angle"), desk.field(SeamsValues, "angle", "Angle", 1, 179, "°", False))
         self.beside(desk.small("cut-held", "Cut what is held"), desk.small("sew-held", "Sew it"))
         self.beside(desk.small("cut-sharp", "Cut sharp marks"), desk.small("cut-as-set", "As a UV set"))
+        self.row("Flat as it is cut", desk.switch(SeamsValues, "live", "Flat as it is cut"))
+        self.beside(desk.small("cut-open", "Cut what does not open"))
         desk.action(self, "clear-seams", hide=True)
         jacket = desk.program.document.state.jacket
         if jacket is not None and len(jacket.mesh.uv_sets) > 1:
@@ -158,7 +160,9 @@ class SightsCard(StageCard):
             drop.clicked.connect(partial(desk.guarded, partial(seams.remove_sight, document, sight.id)))
             self.beside(row, drop)
         self.beside(desk.small("sight-here", "This view"), desk.small("sight-ring", "Turntable"), desk.small("sight-around", "All around"))
-        if not sights:
+        if sights:
+            self.beside(desk.small("hide-held", "Lead held seams where they hide"))
+        else:
             self.column.addWidget(soft("Save the views the game will have: seams that show from there glow, and suggestions hide."))
 
     def key(self) -> object:

@@ -11,7 +11,7 @@ from jacket.core.mesh.polymesh import Floats, PolyMesh
 from jacket.core.seams.sky import at_edges
 from jacket.document.state import State
 from jacket.qt.theme import Palette, rgb
-from jacket.render.scene import Layer, line_rows
+from jacket.render.scene import Layer, dot_rows, line_rows
 from jacket.stages.seams.suggesting import GLADLY, NEVER
 
 WIDE = 4.6
@@ -74,6 +74,20 @@ def _seen_seams(segments: Floats, shown: Floats, palette: Palette, pull: float) 
         glow = segments[shown > 0]
         out.append(Layer(lines=line_rows(glow, rgb(palette.stitch, 0.35), 9 * np.clip(2 * shown[shown > 0], 0.4, 1)), pull=pull))
     return out + stitch_layers(segments, wide, palette, pull)
+
+
+def thread_layers(threads: Floats, palette: Palette) -> list[Layer]:
+    """Threads (T, 2, 2) between sides that belong together, bent a little so that those side by side are told apart."""
+    if len(threads) == 0:
+        return []
+    t = np.linspace(0, 1, 13)
+    a, b = threads[:, 0][:, None], threads[:, 1][:, None]
+    across = np.stack([-(b - a)[..., 1], (b - a)[..., 0]], axis=-1)
+    way = a + (b - a) * t[:, None] + 0.6 * across * (t * (1 - t))[:, None]
+    rows = np.stack([way[:, :-1], way[:, 1:]], axis=2).reshape(-1, 2, 2)
+    dots = threads.reshape(-1, 2)
+    return [Layer(lines=line_rows(rows, rgb(palette.accent), 1.3)),
+            Layer(dots=dot_rows(np.column_stack([dots, np.zeros(len(dots))]), rgb(palette.accent), 7.0))]  # fmt: skip
 
 
 def wish_layers(mesh: PolyMesh, palette: Palette, pull: float) -> list[Layer]:

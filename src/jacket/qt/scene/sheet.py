@@ -5,13 +5,15 @@ from __future__ import annotations
 import numpy as np
 
 from jacket.commands.display import Colouring, Display
+from jacket.core.derive import islands_of
 from jacket.core.mesh.polymesh import Bools, Floats, PolyMesh
+from jacket.core.seams.sewing import partner_threads
 from jacket.core.store import STORE
 from jacket.core.uv.sheets import Sheet
 from jacket.document.state import State
 from jacket.qt.scene.held import held_on_sheet
 from jacket.qt.scene.jacket import face_colours, island_tints
-from jacket.qt.scene.seams import flat_seams
+from jacket.qt.scene.seams import flat_seams, thread_layers
 from jacket.qt.theme import Palette, rgb
 from jacket.render.scene import FILL_WIDTH, Layer, Scene, fill_rows, line_rows
 
@@ -35,13 +37,25 @@ def sheet_layers(state: State, display: Display, palette: Palette, per_unit: flo
     fill = fill_rows(mesh, colours, places, mapped)
     layers.append(Layer(fill, lit=False, checker=16.0 if display.checker else 0.0, wire=rgb(palette.wire, 0.4)))
     layers += flat_seams(mesh, places[:, :2], state, per_unit, palette)
+    if display.threads:
+        layers += thread_layers(partner_threads(mesh, places[:, :2], islands_of(mesh, state.sheets).borders), palette)
     return layers
 
 
 def held_flat_layers(state: State, palette: Palette) -> list[Layer]:
     """What is held, on the sheets."""
     mesh = _flat_mesh(state) if state.held.parts else None
-    return held_on_sheet(mesh, *_flat_places(mesh), state, palette) if mesh is not None else []
+    if mesh is None:
+        return []
+    places, mapped = _flat_places(mesh)
+    layers = held_on_sheet(mesh, places, mapped, state, palette)
+    edges = state.held.of("edges")
+    if len(edges) and edges.max() < mesh.topology.n_edges:
+        # What is held on one side of a seam is joined to its other side.
+        only = np.zeros(mesh.topology.n_edges, bool)
+        only[edges] = True
+        layers += thread_layers(partner_threads(mesh, places[:, :2], islands_of(mesh, state.sheets).borders, only), palette)
+    return layers
 
 
 def _flat_mesh(state: State) -> PolyMesh | None:

@@ -18,7 +18,7 @@ from jacket.qt.views.glview import GlView
 from jacket.tools.events import Pointer
 from jacket.tools.view import FlatCamera
 
-CHIPS = [("checker", "Checker"), ("stretch", "Stretch"), ("names", "Names")]
+CHIPS = [("checker", "Checker"), ("stretch", "Stretch"), ("names", "Names"), ("threads", "Threads")]
 
 
 class FlatView(GlView):

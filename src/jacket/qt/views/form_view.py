@@ -9,7 +9,7 @@ import numpy as np
 from PySide6.QtCore import QPointF, Qt
 from PySide6.QtGui import QColor, QPainter
 
-from jacket.core.derive import form_of, light_of, pickable, surface_of
+from jacket.core.derive import form_of, light_of, normals_of, pickable, surface_of
 from jacket.core.mesh.poles import irregular_points
 from jacket.core.seams.foreseen import Foreseen
 from jacket.core.space.raster import covered
@@ -17,11 +17,11 @@ from jacket.core.store import STORE
 from jacket.document.document import Document
 from jacket.qt.theme import DAY, Palette, font
 from jacket.qt.views.glview import GlView
-from jacket.qt.views.inset import draw_inset
+from jacket.qt.views.inset import draw_inset, draw_loupe
 from jacket.qt.views.overlay import draw_axes, draw_difference, draw_halves, draw_poles
 from jacket.tools.base import Asked
 from jacket.tools.events import Pointer
-from jacket.tools.pick import occluder, slack_for, visible
+from jacket.tools.pick import occluder, screen_points, slack_for, visible
 from jacket.tools.view import FormCamera
 
 CHIPS = [("source", "Source"), ("jacket", "Jacket"), ("wire", "Wire"), ("islands", "Islands"), ("through", "Through"),
@@ -58,10 +58,20 @@ class FormView(GlView):
                 self._paint_difference(painter)
         if self.halves is not None:
             draw_halves(painter, self.halves, self.width(), self.height())
+        if self.tool is not None and self.tool.asks is not None and self.overlay.pointer.x() >= 0 and not self.moving:
+            self._paint_loupe(painter, self.tool.asks)
         if self.inset is not None and not self.moving:
             draw_inset(painter, *self.inset, self.palette_, self.height())
             return
         draw_axes(painter, self.camera.rotation, self.height())
+
+    def _paint_loupe(self, painter: QPainter, asked: Asked) -> None:
+        at, spot = screen_points(asked.mesh, self.camera)[:, :2], self.overlay.pointer
+        ends, mesh = asked.mesh.topology.edge_points, asked.mesh
+        facing = np.einsum("ij,ij->i", normals_of(mesh), self.camera.eye - mesh.points) > 0
+        front = np.flatnonzero(facing[ends].any(axis=1))
+        lit = np.flatnonzero(np.isin(front, asked.edges))
+        draw_loupe(painter, at, ends[front], lit, spot.x(), spot.y(), self.palette_, self.width())
 
     def _paint_poles(self, painter: QPainter) -> None:
         jacket = self.document.state.jacket

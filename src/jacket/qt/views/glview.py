@@ -277,6 +277,15 @@ class GlView(QOpenGLWidget):
             tool.settings.brush = float(np.clip(tool.settings.brush * 1.12**steps, 6, 400))
             self._guarded(lambda: tool.hover(self.pointer(event.position(), event.modifiers())))
             return
+        if event.modifiers() & Qt.KeyboardModifier.ControlModifier and tool is not None:
+            taken, pointer = [False], self.pointer(event.position(), event.modifiers())
+
+            def pick() -> None:
+                taken[0] = tool.ctrl_wheel(steps, pointer)
+
+            self._guarded(pick)
+            if taken[0]:
+                return
         if (
             tool is not None
             and not event.modifiers() & Qt.KeyboardModifier.AltModifier

@@ -1,11 +1,12 @@
-"""The small picture at the corner of the form view: the piece that a cut would free, flat, with its figures."""
+"""Small pictures over the form view: the piece that a cut would free, flat, with its figures; and a loupe."""
 
 from __future__ import annotations
 
 import numpy as np
-from PySide6.QtCore import QLineF, QRectF, Qt
-from PySide6.QtGui import QColor, QPainter, QPen
+from PySide6.QtCore import QLineF, QPointF, QRectF, Qt
+from PySide6.QtGui import QColor, QPainter, QPainterPath, QPen
 
+from jacket.core.mesh.polymesh import Floats, Ints
 from jacket.core.seams.foreseen import Foreseen
 from jacket.qt.theme import Palette, font
 from jacket.tools.base import Asked
@@ -35,7 +36,7 @@ def draw_inset(painter: QPainter, found: Foreseen, asked: Asked, palette: Palett
     line = QRectF(inside.left(), inside.bottom() - 62, inside.width(), 16)
     _text(painter, line, f"{len(found.faces):,} face{'s' if len(found.faces) != 1 else ''}", ink, False, Qt.AlignmentFlag.AlignLeft)
     stretch = f"stretch {_figure(found.before)} → {_figure(found.after)}"
-    better = np.isfinite(found.after) and not (found.after > found.before + 5e-3)
+    better = np.isfinite(found.after) and not (found.after > found.before + 5e-3) and not found.crosses
     colour = QColor(palette.good if better else palette.ink)
     _text(painter, line, stretch, colour, bool(better), Qt.AlignmentFlag.AlignRight)
     line.translate(0, 17)
@@ -44,8 +45,39 @@ def draw_inset(painter: QPainter, found: Foreseen, asked: Asked, palette: Palett
     if np.isfinite(found.seen):
         _text(painter, line, f"seen {found.seen:.2f}×", ink, True, Qt.AlignmentFlag.AlignRight)
     line.translate(0, 17)
+    if found.crosses:
+        _text(painter, line.adjusted(0, 0, 0, 14), "It would lie over itself: cut it once more.", QColor(palette.accent), True, Qt.AlignmentFlag.AlignLeft, 9)
+        return
     hint = f"Rest: {found.rest}" if found.rest else "Space: what else is near" if asked.offers > 1 else ""
     _text(painter, line.adjusted(0, 0, 0, 14), hint, soft, False, Qt.AlignmentFlag.AlignLeft, 9)
+
+
+LOUPE, TIMES, TINY = 62.0, 5.0, 12.0
+"""Radius of the loupe in pixels, how much it magnifies, and the length of edges on the screen under which it is shown."""
+
+
+def draw_loupe(painter: QPainter, at: Floats, ends: Ints, lit: Ints, x: float, y: float, palette: Palette, width: int) -> None:
+    """What is under the pointer, magnified, where edges are too short to be told apart: edges (E, 2) of places (V, 2) in
+    pixels, those in `lit` as they would be cut."""
+    box = np.abs(at[ends].mean(axis=1) - [x, y]).max(axis=1) < LOUPE / TIMES + TINY
+    near = np.flatnonzero(box)
+    if len(near) == 0 or np.median(np.linalg.norm(at[ends[near, 0]] - at[ends[near, 1]], axis=1)) > TINY:
+        return
+    middle = np.array([x + LOUPE + 26 if x + 2 * LOUPE + 40 < width else x - LOUPE - 26, y - LOUPE - 20])
+    painter.save()
+    path = QPainterPath()
+    path.addEllipse(QPointF(*middle), LOUPE, LOUPE)
+    painter.setClipPath(path)
+    painter.fillPath(path, QColor(palette.jacket))
+    mine = np.isin(near, lit)
+    for rows, colour, wide in ((near[~mine], palette.wire, 1.0), (near[mine], palette.stitch, 3.0)):
+        lines = (at[ends[rows]] - [x, y]) * TIMES + middle
+        painter.setPen(QPen(QColor(colour), wide))
+        painter.drawLines([QLineF(ax, ay, bx, by) for (ax, ay), (bx, by) in lines.tolist()])
+    painter.setClipping(False)
+    painter.setPen(QPen(QColor(palette.ink), 1.5))
+    painter.drawEllipse(QPointF(*middle), LOUPE, LOUPE)
+    painter.restore()
 
 
 def _figure(value: float) -> str:

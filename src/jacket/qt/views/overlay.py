@@ -45,6 +45,13 @@ class Overlay(QWidget):
             self._dashes(painter, at)
         if len(ghost.screen):
             self._dashes(painter, ghost.screen)
+        if len(ghost.threads):
+            at = self.project(ghost.threads.reshape(-1, 2))[:, :2].reshape(-1, 2, 2)
+            painter.setPen(QPen(QColor("#7c2d3a"), 1.4))
+            for (ax, ay), (bx, by) in at.tolist():
+                painter.drawLine(QLineF(ax, ay, bx, by))
+                painter.drawEllipse(QPointF(ax, ay), 3, 3)
+                painter.drawEllipse(QPointF(bx, by), 3, 3)
         if len(ghost.marks):
             at = self.project(ghost.marks)[:, :2]
             for x, y in at[np.isfinite(at).all(axis=1)]:

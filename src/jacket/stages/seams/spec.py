@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from jacket.commands.display import Colouring
 from jacket.commands.model import Looks, StageSpec, Ticket
-from jacket.core.checks.layout import seam_checks
+from jacket.core.checks.layout import seam_checks, seen_check
 from jacket.core.checks.model import Check
-from jacket.core.derive import islands_of, layout_of
+from jacket.core.derive import islands_of, layout_of, shown_of
 from jacket.core.store import STORE
 from jacket.document.state import State
 from jacket.stages.seams.commands import COMMANDS
@@ -21,7 +21,11 @@ def checks(state: State) -> list[Check]:
     if jacket is None or jacket.mesh.n_faces == 0:
         return []
     mesh = jacket.mesh
-    return STORE.get(layout_of(mesh), "seam checks", lambda: seam_checks(mesh))
+    found = STORE.get(layout_of(mesh), "seam checks", lambda: seam_checks(mesh))
+    if state.sights:
+        shown = shown_of(mesh, state.sights)
+        found = [*found, STORE.get(layout_of(mesh), ("seen seams", state.sights), lambda: seen_check(mesh, shown))]
+    return found
 
 
 def ticket(state: State, found: list[Check]) -> Ticket:

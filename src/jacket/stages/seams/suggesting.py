@@ -8,17 +8,17 @@ from typing import Any
 
 import numpy as np
 
-from jacket.commands.common import has_faces, has_held
+from jacket.commands.common import has_faces, has_held, long_edit
 from jacket.commands.host import Edits, Host
 from jacket.commands.model import Command
 from jacket.core.derive import shown_of
 from jacket.core.mesh.polymesh import Floats, Ints, PolyMesh
 from jacket.core.seams.kept import PREFIX
-from jacket.core.seams.suggest import Wishes
+from jacket.core.seams.suggest import Wishes, opened
 from jacket.core.uv.sets import cut_flags
 from jacket.document.edits.seams import with_suggested
 from jacket.document.state import State
-from jacket.document.task import Task, on_layer
+from jacket.document.task import Job, Task, on_layer
 from jacket.jobs.pack import pack
 from jacket.jobs.seams import seams
 from jacket.jobs.unwrap import unwrap
@@ -109,6 +109,16 @@ def _start(host: Host, step: str, further: Callable[[PolyMesh, Progress], PolyMe
     host.start(Task(step, job, merge, (ground,), again))
 
 
+def _open(host: Edits, mesh: PolyMesh) -> Job:
+    state = host.document.state
+    return lambda progress: opened(mesh, state.mirror, shown_of(mesh, state.sights))
+
+
+def _opened_said(result: tuple[PolyMesh, int]) -> str:
+    return f"{result[1]:,} piece{'s' if result[1] != 1 else ''} cut so that {'they open' if result[1] != 1 else 'it opens'}." \
+        if result[1] else "Every piece opens already."  # fmt: skip
+
+
 # ---- where to cut and where not -----------------------------------------------------------------------------------
 
 
@@ -150,6 +160,8 @@ def has_wishes(state: State) -> bool:
 COMMANDS = (
     Command("suggest-seams", "Suggest seams", "automatic cut islands", "", has_faces, _suggest, waits=True),
     Command("suggest-and-pack", "Suggest, flatten and pack", "automatic seams layout one press", "", has_faces, _suggest_and_pack, waits=True),
+    Command("cut-open", "Cut what does not open", "closed ring handle disk seam", "", has_faces,
+            long_edit("cut what does not open", _open, _opened_said, lambda result: result[0]), waits=True),
     Command("never-cut", "Never cut what is held", "seam wish avoid protect", "", has_held, _wish(NEVER, "never cut here")),
     Command("cut-gladly", "Cut what is held gladly", "seam wish prefer", "", has_held, _wish(GLADLY, "cut here gladly")),
     Command("forget-wishes", "Forget where to cut", "seam wish clear", "", has_wishes, _forget_wishes),

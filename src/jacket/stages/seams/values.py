@@ -13,12 +13,14 @@ class SeamsValues:
     """angle    degrees above which *Cut above the angle* cuts
     most     islands wanted at most when seams are suggested;  stretch  the largest mean stretch of one
     keep_cuts  whether a suggestion keeps what is cut now
+    live     whether what is cut or sewn is laid flat anew at once, in its place on the sheet
     """
 
     angle: float = ranged(60.0, 0, 180)
     most: int = ranged(12, *MOST)
     stretch: float = ranged(1.06, *STRETCH)
     keep_cuts: bool = False
+    live: bool = True
 
     def suggesting(self, mirror: str) -> SeamSettings:
         """The settings of a suggestion as the job takes them."""

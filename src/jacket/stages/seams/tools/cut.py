@@ -20,6 +20,7 @@ from jacket.tools.base import Asked, Option, Tool
 from jacket.tools.events import NO_GHOST, Ghost, Pointer
 from jacket.tools.holding import edge_ghost, found_under
 from jacket.tools.mirror import partner_edge
+from jacket.tools.pick import edges_near
 
 SHARP = 40.0
 NONE = np.zeros(0, np.int32)
@@ -37,11 +38,12 @@ class Cut(Tool):
 
     id, label, stage, key = "cut", "Cut", "seams", "C"
     verb = "Cut"
-    legend = (
+    legend: ClassVar[tuple[tuple[str, str], ...]] = (
         ("click edge", "cut it; Shift: the loop"),
         ("click points", "cut the path between"),
         ("drag", "sweep over edges; bend the path"),
         ("Space", "what else is near"),
+        ("Ctrl wheel", "the edge behind"),
     )
     options: ClassVar[tuple[Option, ...]] = (
         Option("stop_seams", "Loops stop at seams", "switch"),
@@ -53,9 +55,10 @@ class Cut(Tool):
     def __init__(self, *arguments) -> None:
         super().__init__(*arguments)
         self.stop_seams, self.stop_poles, self.stop_sharp, self.prefers = True, True, False, "straight"
+        self.moves = "smaller"
         self.anchor = -1
         self._anchored: tuple[int, Aspect] | None = None
-        self._turn, self._count = 0, 0
+        self._turn, self._count, self._nth = 0, 0, 0
         self._where: tuple[object, ...] = ()
         self._pressed: Pointer | None = None
         self._swept: list[int] = []
@@ -81,14 +84,18 @@ class Cut(Tool):
         found = found_under(self, pointer, "point edge" if not pointer.shift else "edge")
         where = (found.kind, found.id, pointer.shift, self.anchor, self.prefers)
         if where != self._where:
-            self._turn, self._where = 0, where
-        if found.kind == "point":
+            self._turn, self._nth, self._where = 0, 0, where
+        if found.kind == "point" and not self._nth:
             if self.anchor < 0 or self.anchor == found.id:
                 return [], found.id, -1
             return self._paths(mesh, self.anchor, found.id), found.id, -1
-        if found.kind != "edge":
-            return [], -1, -1
         edge = found.id
+        if self._nth:
+            # The wheel went on from the nearest edge to others under the pointer, hidden ones too.
+            near = edges_near(mesh, pointer, self.settings.reach)
+            edge = int(near[self._nth % len(near)]) if len(near) else edge
+        elif found.kind != "edge":
+            return [], -1, -1
         verb = "Sew" if cut_flags(mesh)[edge] or self.verb == "Sew" else "Cut"
         single: Offer = (f"{verb} the edge", lambda: np.array([edge], np.int32))
         loops = self._loops(mesh, edge, verb)
@@ -157,6 +164,15 @@ class Cut(Tool):
 
     def step(self) -> None:
         self._turn += 1
+
+    def ctrl_wheel(self, steps: float, pointer: Pointer) -> bool:
+        mesh = self._mesh()
+        if mesh is None or pointer.form is None or len(edges_near(mesh, pointer, self.settings.reach)) < 2:
+            return False
+        self._offers(mesh, pointer)
+        self._nth += 1 if steps > 0 else -1
+        self.hover(pointer)
+        return True
 
     def leave(self) -> None:
         super().leave()
@@ -259,8 +275,8 @@ class Cut(Tool):
         self.document.edit_jacket(step, self.sewn(mesh, edges) if sews else cut_edges(mesh, edges), self.document.state.held)
 
     def sewn(self, mesh: PolyMesh, edges: Ints) -> PolyMesh:
-        """The mesh with edges sewn; on the sheet the smaller island comes to the larger one where that turns no face."""
-        return stitched(mesh, edges, islands_of(mesh, self.document.state.sheets))[0]
+        """The mesh with edges sewn; on the sheet one island comes to the other where that turns no face."""
+        return stitched(mesh, edges, islands_of(mesh, self.document.state.sheets), self.moves == "larger")[0]
 
     def _here(self, mesh: PolyMesh) -> tuple[int, Aspect]:
         return self.document.state.active, mesh.aspect("faces")
@@ -284,7 +300,11 @@ class Sew(Cut):
 
     id, label, key = "sew", "Sew", "W"
     verb = "Sew"
-    legend = (
+    options: ClassVar[tuple[Option, ...]] = (
+        Option("moves", "On the sheet comes", "choice", choices=(("smaller", "the smaller"), ("larger", "the larger"))),
+        Option("stop_poles", "Loops stop at poles", "switch"),
+    )
+    legend: ClassVar[tuple[tuple[str, str], ...]] = (
         ("click edge", "sew it; Shift: the loop"),
         ("click points", "sew the path between"),
         ("drag", "sweep over seams"),
