@@ -8,16 +8,26 @@ import numpy as np
 
 from bench.data import bunny, demo, finer, sample_data, spot
 from bench.parts import parts
+from jacket.commands.display import Colouring, Display
+from jacket.core.derive import lying_at, sky_of, turning_of, ways_from
 from jacket.core.flatten.stretch import measure_stretch
 from jacket.core.flatten.unwrap import unwrap
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.quads.auto import AutoSettings, automatic_quads
+from jacket.core.seams.cuts import cut_edges
+from jacket.core.seams.foreseen import foresee
 from jacket.core.seams.measure import seam_figures
 from jacket.core.seams.sky import open_sky
 from jacket.core.seams.suggest import SuggestSettings, suggest_seams
+from jacket.core.seams.turning import path_from
+from jacket.core.seams.ways import loop_between
+from jacket.core.uv.chart import charts_of
 from jacket.core.uv.islands import Islands
 from jacket.core.uv.sets import cut_flags
+from jacket.document.state import JacketObject, State
 from jacket.formats.mesh.registry import read_mesh
+from jacket.qt.scene.form import Kept, form_scene
+from jacket.qt.theme import DAY
 
 WANTED = 3000
 
@@ -40,6 +50,8 @@ def run() -> None:
             values = sorted((row[k], name) for name, row in kept if row[0] > 1 or k != 5)
             worst = values[0] if figure.startswith("share") else values[-1]
             print(f"  {kind}, {figure}: median {values[len(values) // 2][0]:.3g}, worst {worst[0]:.3g} ({worst[1]})")
+    for wanted in (3000, 10_000):
+        _hands(wanted)
     for name, mesh in (("spot, 5,856 triangles", spot()), ("box of triangles", parts()["box, 12 triangles"])):
         _case(name, mesh, "")
 
@@ -60,3 +72,44 @@ def _case(name: str, mesh: PolyMesh, mirror: str) -> tuple[float, ...]:
         flush=True,
     )
     return figures.islands, figures.turns, figures.seen, stretch.dirichlet, seconds, figures.sharp
+
+
+def _ms(values: list[float]) -> str:
+    return f"median {1000 * float(np.median(values)):.1f} ms, largest {1000 * max(values):.1f} ms"
+
+
+def _hands(wanted: int) -> None:
+    """What happens between a pointer event and its picture in the Seams stage, without the drawing."""
+    mesh = automatic_quads(finer(spot(), 2), AutoSettings(quads=wanted)).mesh
+    cut = suggest_seams(mesh)
+    flat = cut.with_uv(unwrap(cut)[0].uv)
+    state = State((), (JacketObject(1, "j", flat),), active=1, next_id=2)
+    display = Display(colouring=Colouring.ISLANDS)
+    kept, spans = Kept(), []
+    form_scene(state, display, DAY, "seams", kept=kept)
+    rng = np.random.default_rng(1)
+    for edge in rng.integers(0, mesh.topology.n_edges, 12).tolist():
+        begin = time.perf_counter()
+        state = state.with_jacket_mesh(cut_edges(state.jacket.mesh, np.array([edge])))  # type: ignore[union-attr]
+        form_scene(state, display, DAY, "seams", kept=kept)
+        spans.append(time.perf_counter() - begin)
+    print(f"  {mesh.n_faces:,} quads, an edge cut: islands, colours, scene of the form {_ms(spans)}")
+    ways, paths = [], []
+    for start in rng.integers(0, mesh.n_points, 6).tolist():
+        begin = time.perf_counter()
+        lengths, before = ways_from(flat, start, "straight")
+        ways.append(time.perf_counter() - begin)
+        for end in rng.integers(0, mesh.n_points, 20).tolist():
+            begin = time.perf_counter()
+            path_from(turning_of(flat), lengths, before, end)
+            paths.append(time.perf_counter() - begin)
+    print(f"  {mesh.n_faces:,} quads, all ways from a clicked point {_ms(ways)}; the path to the pointer {_ms(paths)}")
+    largest = charts_of(flat)[int(np.argmax([len(c.faces) for c in charts_of(flat)]))]
+    sky, seen = sky_of(flat), []
+    for face in rng.choice(largest.faces, 12).tolist():
+        loop = loop_between(flat, turning_of(flat), int(flat.topology.edge[flat.starts[face]]), cut_flags(flat), True)
+        now = lying_at(flat, loop)
+        begin = time.perf_counter()
+        foresee(flat, cut_flags(flat), loop, sky, now)
+        seen.append(time.perf_counter() - begin)
+    print(f"  {mesh.n_faces:,} quads, what a loop would free of an island of {len(largest.faces):,} faces {_ms(seen)}")

@@ -14,6 +14,7 @@ from jacket.core.rows.measure import Rings, rings
 from jacket.core.seams.foreseen import Present, faces_at, lying_now
 from jacket.core.seams.kept import put_on, set_names
 from jacket.core.seams.measure import SetFigures, set_figures
+from jacket.core.seams.reasons import Reason, reasons
 from jacket.core.seams.sight import Sight, shown_from
 from jacket.core.seams.sky import open_sky
 from jacket.core.seams.turning import Turning, path_lengths
@@ -25,6 +26,7 @@ from jacket.core.source.symmetry import Plane, difference
 from jacket.core.space.bvh import Bvh
 from jacket.core.space.rays import RayTree
 from jacket.core.store import STORE, Grounds
+from jacket.core.uv.identity import island_numbers
 from jacket.core.uv.islands import Islands
 from jacket.core.uv.sets import cut_flags, piece_labels
 from jacket.core.uv.sheets import ONE_SHEET, Sheets
@@ -271,6 +273,22 @@ def tried_on(mesh: PolyMesh, name: str) -> PolyMesh:
         return put_on(bare, name)
 
     return STORE.get((*form_of(mesh), mesh.aspect("marks")), ("tried", name), make)
+
+
+def reasons_of(mesh: PolyMesh, names: dict[int, str], progress: Progress) -> tuple[Reason, ...]:
+    """Why the islands of a mesh warp, found once; `names` of islands by the number on their faces."""
+    numbers = island_numbers(mesh)
+
+    def name(faces: Ints) -> str:
+        return names.get(int(numbers[faces[0]]), "the island") if numbers is not None else "the island"
+
+    return STORE.get((*form_of(mesh), mesh.aspect("cuts")), "reasons", lambda: reasons(mesh.detached(), sky_of(mesh), name, progress))
+
+
+def known_reasons(mesh: PolyMesh) -> tuple[Reason, ...] | None:
+    """What `reasons_of` says where it has been found."""
+    found: tuple[Reason, ...] | None = STORE.peek((*form_of(mesh), mesh.aspect("cuts")), "reasons")
+    return found
 
 
 def turning_of(mesh: PolyMesh) -> Turning:

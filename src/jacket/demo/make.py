@@ -14,7 +14,8 @@ from jacket.core.mesh.geometry import face_centres
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.mesh.walks import face_parts
 from jacket.core.quads.auto import AutoSettings, automatic_quads
-from jacket.core.seams.suggest import suggest_seams
+from jacket.core.seams.kept import with_set
+from jacket.core.seams.suggest import SuggestSettings, suggest_seams
 from jacket.core.uv.islands import Islands
 from jacket.core.uv.sheets import Sheet
 from jacket.demo.forms import barnacled_bollard, porthole_latch, whelk_lantern
@@ -33,7 +34,9 @@ def demo_state(source: PolyMesh) -> State:
     partly = faces_removed(jacket, np.flatnonzero(height > 1.12)).mesh
     labels = face_parts(partly)[1]
     partly = faces_removed(partly, np.flatnonzero(labels != np.bincount(labels).argmax())).mesh
-    flat, _ = unwrap(suggest_seams(partly))
+    few, true = suggest_seams(partly).cuts, suggest_seams(partly, SuggestSettings(stretch=1.02)).cuts
+    cut = with_set(with_set(partly, "Suggested, few", few), "Suggested, true", true).with_cuts(true)
+    flat, _ = unwrap(cut)
     done = flat.with_uv(pack(Islands.of(flat, DEMO_SHEETS)).uv)
     state = State(
         sources=(SourceObject(1, "Whelk lantern", source),),

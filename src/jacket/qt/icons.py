@@ -167,7 +167,7 @@ def _density(p: QPainter) -> None:
 
 
 _PAINTERS: dict[str, Painter] = {
-    "draft": _draft, "nudge": _nudge, "relax": _relax, "unpick": _unpick, "hold": _hold, "cut": _cut, "sew": _sew,
+    "draft": _draft, "nudge": _nudge, "flat-nudge": _nudge, "relax": _relax, "flat-relax": _relax, "unpick": _unpick, "hold": _hold, "cut": _cut, "sew": _sew,
     "place": _place, "ladder": _ladder, "weave": _weave, "sleeve": _sleeve, "darn": _darn, "rows": _rows, "move": _move, "lift": _lift, "tidy": _tidy, "guide": _guide, "density": _density, "sift": _sift, "gauge": _gauge, "ground": _ground,
 }  # fmt: skip
 

@@ -67,7 +67,7 @@ class Showing(QObject):
         # What the sheet shows hangs on faces, UVs and cuts, and on places only through the stretch: moving points leaves it.
         grounds: tuple[Any, ...] = ()
         if mesh is not None and mesh.uv_sets:
-            grounds = (mesh.aspect("faces"), mesh.aspect("uv"), mesh.aspect("cuts"), state.jacket.islands if state.jacket else ())
+            grounds = (mesh.aspect("faces"), mesh.aspect("corner_data"), mesh.aspect("cuts"), state.jacket.islands if state.jacket else ())
             grounds += (mesh.aspect("points"),) if display.colouring.value == "stretch" else ()
         zoom = zoom_step(flat.camera.scale)
         key = (grounds, self.palette, display.colouring, display.checker, display.threads, state.sheets, state.active_sheet,

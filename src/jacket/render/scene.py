@@ -129,8 +129,8 @@ def line_rows(
     return out
 
 
-def dot_rows(points: NDArray[np.float64], colour: tuple[float, ...], size: float) -> Array:
-    """(K, 8) rows of round dots."""
+def dot_rows(points: NDArray[np.float64], colour: tuple[float, ...], size: float | NDArray[np.floating]) -> Array:
+    """(K, 8) rows of round dots of a size in pixels, one for all or (K,)."""
     out = np.zeros((len(points), DOT_WIDTH), np.float32)
     if len(points):
         out[:, : points.shape[1]] = points

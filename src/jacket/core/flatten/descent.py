@@ -8,12 +8,14 @@ Poranne, Panozzo and Sorkine-Hornung, "Scalable locally injective mappings" (201
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 import numpy as np
 from scipy import sparse
 
 from jacket.core.flatten.starts import signed_areas
 from jacket.core.jit import inline, kernel
-from jacket.core.mesh.polymesh import Floats
+from jacket.core.mesh.polymesh import Bools, Floats, Ints
 from jacket.core.solve.cholesky import Factor
 from jacket.core.uv.chart import Chart
 
@@ -21,39 +23,88 @@ FULL_STEPS = 60
 TOLERANCE = 1e-5
 
 
-class Descent:
-    """A running minimisation of one chart: `uv` (V, 2) is flip-free after every step."""
+@dataclass(frozen=True, eq=False)
+class Held:
+    """What keeps points of a chart from moving freely.
 
-    def __init__(self, chart: Chart, uv: Floats) -> None:
-        self.chart = chart
+    fixed    (V,) points that do not move at all
+    pull     (V,) how strongly points are drawn to their places, against the stretch of the whole island; None for none
+    places   (V, 2) where they are drawn to
+    alike    (2V,) for each coordinate (u0, v0, u1, …) a number; those of one number move by as much, −1 stands; None for
+             coordinates that move each by itself
+    """
+
+    fixed: Bools
+    pull: Floats | None = None
+    places: Floats | None = None
+    alike: Ints | None = None
+
+
+class Descent:
+    """A running minimisation of one chart: `uv` (V, 2) is flip-free after every step.
+
+    held       what is fixed and drawn
+    balance    from 0, where only angles count, over ½, the symmetric Dirichlet energy, to 1, where only areas do: the energy is
+               the distortion of angles to the power of 2 (1 − balance) times that of areas to the power of 2 balance
+    """
+
+    def __init__(self, chart: Chart, uv: Floats, held: Held | None = None, balance: float = 0.5) -> None:
+        self.chart, self.held = chart, held
+        self.angles, self.areas = 2 * (1 - balance), 2 * balance
         self.uv = np.ascontiguousarray(uv, np.float64).copy()
         used = chart.weights > 0
         self.tri = np.ascontiguousarray(chart.triangles[used])
         self.inverse = np.ascontiguousarray(chart.rest[0][used])
         self.area = np.ascontiguousarray((chart.rest[1] * chart.weights)[used] / max(chart.area, 1e-300))
         self.slots, self.pattern = _pattern(self.tri, chart.mesh.n_points)
-        self.energy = float(_energy(self.uv, self.tri, self.inverse, self.area))
+        self.energy = self.value(self.uv)
         self.factor: Factor | None = None
+        self._to = _reduction(held) if held is not None else None
+
+    def value(self, uv: Floats | None = None) -> float:
+        """Energy of places, the present ones unless given, and of what draws them."""
+        uv = self.uv if uv is None else uv
+        if self.angles == self.areas:
+            energy = float(_energy(uv, self.tri, self.inverse, self.area))
+        else:
+            energy = float(_energy_between(uv, self.tri, self.inverse, self.area, self.angles, self.areas))
+        if self.held is not None and self.held.pull is not None and self.held.places is not None:
+            energy += float((self.held.pull[:, None] * (uv - self.held.places) ** 2).sum()) / max(self.chart.area, 1e-300)
+        return energy
 
     def step(self, reweighted: bool) -> float:
         """One step; returns the share by which the energy fell (0 when nothing helps)."""
-        gradient, blocks = _derivatives(self.uv, self.tri, self.inverse, self.area, reweighted)
+        if self.angles == self.areas:
+            gradient, blocks = _derivatives(self.uv, self.tri, self.inverse, self.area, reweighted)
+        else:
+            gradient, blocks = _derivatives_between(self.uv, self.tri, self.inverse, self.area, self.angles, self.areas)
         data = np.bincount(self.slots, blocks.ravel(), minlength=len(self.pattern.indices))
         matrix = sparse.csc_matrix((data, self.pattern.indices, self.pattern.indptr), shape=self.pattern.shape)
         scale = float(matrix.diagonal().mean())
         matrix = matrix + 1e-9 * scale * sparse.identity(matrix.shape[0], format="csc")
+        if self.held is not None and self.held.pull is not None and self.held.places is not None:
+            weight = np.repeat(2 * self.held.pull, 2) / max(self.chart.area, 1e-300)
+            gradient = gradient + weight * (self.uv - self.held.places).ravel()
+            matrix = (matrix + sparse.diags_array(weight)).tocsc()
+        if self._to is not None:
+            if self._to.shape[1] == 0:
+                return 0.0
+            matrix = (self._to.T @ matrix @ self._to).tocsc()
         if self.factor is None:
             self.factor = Factor(matrix)
         else:
             self.factor.update(matrix)
-        move = self.factor.solve(-gradient).reshape(-1, 2)
+        if self._to is not None:
+            move = (self._to @ self.factor.solve(-(self._to.T @ gradient))).reshape(-1, 2)
+        else:
+            move = self.factor.solve(-gradient).reshape(-1, 2)
         slope = float((move.ravel() * gradient).sum())
         if not np.isfinite(slope) or slope >= 0:
             return 0.0
-        length = min(1.0, 0.9 * float(_largest_step(self.uv, move, self.tri)))
+        length = min(1.0, 0.9 * float(largest_step(self.uv, move, self.tri)))
         for _ in range(40):
             trial = self.uv + length * move
-            energy = float(_energy(trial, self.tri, self.inverse, self.area))
+            energy = self.value(trial)
             if np.isfinite(energy) and energy <= self.energy + 1e-4 * length * slope:
                 gain = (self.energy - energy) / max(self.energy, 1e-300)
                 self.uv, self.energy = trial, energy
@@ -70,6 +121,16 @@ class Descent:
                 reweighted = gain >= 0.3
             elif gain < tolerance:
                 break
+
+
+def _reduction(held: Held) -> sparse.csr_array:
+    """(2V, K) how coordinates follow from what is free."""
+    number = np.arange(2 * len(held.fixed)) if held.alike is None else np.asarray(held.alike).copy()
+    number[np.repeat(held.fixed, 2)] = -1
+    rows = np.flatnonzero(number >= 0)
+    _, columns = np.unique(number[rows], return_inverse=True)
+    count = int(columns.max()) + 1 if len(columns) else 0
+    return sparse.csr_array((np.ones(len(rows)), (rows, columns)), shape=(len(number), count))
 
 
 def _pattern(tri, n_points):
@@ -186,7 +247,88 @@ def _derivatives(uv, tri, inverse, area, reweighted):
 
 
 @kernel
-def _largest_step(uv, move, tri):
+def _energy_between(uv, tri, inverse, area, p, q):
+    """Area mean of angle distortion to the power of p times area distortion to that of q; inf when a triangle is flipped."""
+    total = 0.0
+    for t in range(len(tri)):
+        j00, j01, j10, j11 = _jacobian(uv, tri, inverse, t)
+        det = j00 * j11 - j01 * j10
+        if det <= 0.0:
+            return np.inf
+        square = j00 * j00 + j01 * j01 + j10 * j10 + j11 * j11
+        total += area[t] * (square / (2 * det)) ** p * ((det + 1 / det) / 2) ** q
+    return total
+
+
+@kernel
+def _derivatives_between(uv, tri, inverse, area, p, q):
+    """Gradient and projected Hessian blocks of `_energy_between`: the scaling modes from the 2 × 2 matrix of second derivatives
+    by the singular values, twist and flip from the first (Smith, de Goes and Kim 2019)."""
+    n = len(tri)
+    gradient = np.zeros(2 * len(uv))
+    blocks = np.zeros((n, 6, 6))
+    mode = np.empty((4, 2, 2))
+    lam = np.empty(4)
+    hat = np.empty((3, 2))
+    v = np.empty(6)
+    half = np.sqrt(0.5)
+    for t in range(n):
+        j00, j01, j10, j11 = _jacobian(uv, tri, inverse, t)
+        s1, s2, left, right = _svd(j00, j01, j10, j11)
+        cl, sl, cr, sr = np.cos(left), np.sin(left), np.cos(right), np.sin(right)
+        det = s1 * s2
+        a, s = (s1 * s1 + s2 * s2) / (2 * det), (det + 1 / det) / 2
+        energy = a**p * s**q
+        a1, a2 = 0.5 * (1 / s2 - s2 / (s1 * s1)), 0.5 * (1 / s1 - s1 / (s2 * s2))
+        b1, b2 = 0.5 * (s2 - 1 / (s1 * det)), 0.5 * (s1 - 1 / (s2 * det))
+        l1, l2 = p * a1 / a + q * b1 / s, p * a2 / a + q * b2 / s
+        e1, e2 = energy * l1, energy * l2
+        e11 = energy * (l1 * l1 + p * (s2 / s1**3 / a - (a1 / a) ** 2) + q * (1 / (s1**3 * s2) / s - (b1 / s) ** 2))
+        e22 = energy * (l2 * l2 + p * (s1 / s2**3 / a - (a2 / a) ** 2) + q * (1 / (s2**3 * s1) / s - (b2 / s) ** 2))
+        a12, b12 = -0.5 * (1 / (s2 * s2) + 1 / (s1 * s1)), 0.5 * (1 + 1 / (det * det))
+        e12 = energy * (l1 * l2 + p * (a12 / a - a1 * a2 / (a * a)) + q * (b12 / s - b1 * b2 / (s * s)))
+        # Eigenvalues of the two scaling modes.
+        middle, apart = 0.5 * (e11 + e22), 0.5 * (e11 - e22)
+        root = np.sqrt(apart * apart + e12 * e12)
+        turn = 0.5 * np.arctan2(e12, apart)
+        ct, st = np.cos(turn), np.sin(turn)
+        lam[0], lam[1] = max(middle + root, 0.0), max(middle - root, 0.0)
+        lam[2] = max((e1 + e2) / (s1 + s2), 0.0)
+        lam[3] = max((e1 - e2) / (s1 - s2) if abs(s1 - s2) > 1e-9 * s1 else e11 - e12, 0.0)
+        for i in range(2):
+            u0, u1 = (cl, -sl) if i == 0 else (sl, cl)
+            for k in range(2):
+                v0, v1 = (cr, -sr) if k == 0 else (sr, cr)
+                d0, d1 = u0 * v0, u1 * v1
+                mode[0, i, k] = ct * d0 + st * d1
+                mode[1, i, k] = -st * d0 + ct * d1
+                mode[2, i, k] = half * (u1 * v0 - u0 * v1)
+                mode[3, i, k] = half * (u1 * v0 + u0 * v1)
+        i00, i01, i11 = inverse[t, 0, 0], inverse[t, 0, 1], inverse[t, 1, 1]
+        hat[1, 0], hat[1, 1] = i00, i01
+        hat[2, 0], hat[2, 1] = 0.0, i11
+        hat[0, 0], hat[0, 1] = -i00, -i01 - i11
+        for c in range(3):
+            for i in range(2):
+                u0, u1 = (cl, -sl) if i == 0 else (sl, cl)
+                g0 = e1 * u0 * cr + e2 * u1 * -sr
+                g1 = e1 * u0 * sr + e2 * u1 * cr
+                gradient[2 * tri[t, c] + i] += area[t] * (g0 * hat[c, 0] + g1 * hat[c, 1])
+        for m in range(4):
+            w = lam[m] * area[t]
+            if w == 0.0:
+                continue
+            for c in range(3):
+                for i in range(2):
+                    v[2 * c + i] = mode[m, i, 0] * hat[c, 0] + mode[m, i, 1] * hat[c, 1]
+            for row in range(6):
+                for column in range(6):
+                    blocks[t, row, column] += w * v[row] * v[column]
+    return gradient, blocks
+
+
+@kernel
+def largest_step(uv, move, tri):
     """Largest step before some triangle loses its area: least positive root of its quadratic."""
     best = np.inf
     for t in range(len(tri)):

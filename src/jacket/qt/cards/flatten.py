@@ -4,12 +4,20 @@ from __future__ import annotations
 
 from functools import partial
 
-from PySide6.QtWidgets import QHBoxLayout, QLabel, QPushButton
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QSlider
 
+from jacket.commands.common import has_uvs
+from jacket.core.derive import known_reasons
+from jacket.core.flatten.shaping import DIRECTIONS, SPACINGS
+from jacket.core.mesh.choosing import grown
 from jacket.core.mesh.polymesh import CUT, UV
+from jacket.core.seams.reasons import Reason
 from jacket.document.edits import uvs
 from jacket.qt.cards.base import soft
 from jacket.qt.cards.stage import StageCard
+from jacket.stages.flatten.tuning import mend
+from jacket.stages.flatten.values import FlattenValues
 
 
 class FlattenCard(StageCard):
@@ -22,6 +30,89 @@ class FlattenCard(StageCard):
         self.desk.action(self, "flatten-held")
         for name, label in (("checker", "Checker"), ("stretch", "Stretch as colour")):
             self.desk.shown_switch(self, name, label)
+
+
+class TuneCard(StageCard):
+    """Making islands as they are wanted."""
+
+    name, heading = "flatten tune", "True and straighten"
+
+    def fill(self) -> None:
+        desk, values = self.desk, self.desk.program.values(FlattenValues)
+        ends = QHBoxLayout()
+        ends.addWidget(soft("angles true", False))
+        ends.addStretch(1)
+        ends.addWidget(soft("areas true", False))
+        self.column.addLayout(ends)
+        slider = QSlider(Qt.Orientation.Horizontal)
+        slider.setRange(0, 100)
+        slider.setValue(int(values.balance))
+        slider.setAccessibleName("Between angles and areas")
+        slider.setToolTip("What counts: let go and the islands are trued where they lie.")
+        slider.valueChanged.connect(lambda v: desk.program.put(FlattenValues, "balance", float(v)))
+        slider.sliderReleased.connect(partial(desk.ask, "true-islands"))
+        self.column.addWidget(slider)
+        self.beside(desk.small("true-islands", "True the islands"), desk.small("refine-held", "Refine held"))
+        self.row("Edges lie", desk.choose(FlattenValues, "direction", "Direction", DIRECTIONS))
+        self.row("Their points", desk.choose(FlattenValues, "spacing", "Spacing", SPACINGS))
+        self.beside(desk.small("straighten-held", "Straighten held"), desk.small("round-held", "Round"))
+        self.beside(desk.small("pin-held", "Pin held"), desk.small("pin-border", "Pin outlines"), desk.small("clear-pins", "None"))
+
+
+class WhyCard(StageCard):
+    """What pulls islands out of shape: a click looks at it, the button mends it."""
+
+    name, heading = "flatten why", "Why it warps"
+    watches = frozenset({"jackets", "active", "work", "checked"})
+
+    def fill(self) -> None:
+        desk = self.desk
+        jacket = desk.program.document.state.jacket
+        found = known_reasons(jacket.mesh) if jacket is not None and jacket.mesh.n_faces else None
+        self.right.setText("" if found is None else f"{len(found)}")
+        desk.action(self, "why-warps")
+        for reason in found or ():
+            row = QPushButton()
+            row.setObjectName("row")
+            row.setAccessibleName(reason.says)
+            row.setToolTip("Click to look at it in both views.")
+            line = QHBoxLayout(row)
+            line.setContentsMargins(6, 2, 6, 2)
+            line.addWidget(soft(reason.says))
+            row.setMinimumHeight(34)
+            row.clicked.connect(partial(self._look, reason))
+            if len(reason.cut):
+                button = QPushButton("Mend")
+                button.setObjectName("small")
+                button.setToolTip("Cut there; the island turns into its new shape when it is flattened.")
+                button.clicked.connect(partial(desk.guarded, partial(self._mend, reason)))
+                self.beside(row, button)
+            else:
+                self.column.addWidget(row)
+
+    def _look(self, reason: Reason) -> None:
+        program = self.desk.program
+        mesh, faces = program.document.require_jacket().mesh, reason.faces
+        for _ in range(4):
+            faces = grown(mesh, "faces", faces)
+        # Framed with what lies around it, or one would not know where one is.
+        program.document.hold("faces", faces)
+        program.frame(False)
+        if len(reason.cut):
+            program.document.hold("edges", reason.cut)
+        else:
+            program.document.hold("faces", reason.faces)
+
+    def _mend(self, reason: Reason) -> None:
+        program = self.desk.program
+        program.document.hold("faces", reason.faces)
+        mend(program.document, reason)
+        if has_uvs(program.document.state):
+            self.desk.ask("flatten-held")
+
+    def key(self) -> object:
+        jacket = self.desk.program.document.state.jacket
+        return (known_reasons(jacket.mesh),) if jacket is not None and jacket.mesh.n_faces else None
 
 
 class SetsCard(StageCard):
@@ -60,4 +151,4 @@ class SetsCard(StageCard):
         return (mesh.uv_sets, mesh.active_uv, *((len(mesh.mark(CUT + n)), UV + n in mesh.corner_data) for n in mesh.uv_sets))
 
 
-CARDS = (FlattenCard, SetsCard)
+CARDS = (FlattenCard, TuneCard, WhyCard, SetsCard)

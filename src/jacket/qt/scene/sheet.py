@@ -6,7 +6,7 @@ import numpy as np
 
 from jacket.commands.display import Colouring, Display
 from jacket.core.derive import islands_of
-from jacket.core.mesh.polymesh import Bools, Floats, PolyMesh
+from jacket.core.mesh.polymesh import PIN, Bools, Floats, PolyMesh
 from jacket.core.seams.sewing import partner_threads
 from jacket.core.store import STORE
 from jacket.core.uv.sheets import Sheet
@@ -15,7 +15,7 @@ from jacket.qt.scene.held import held_on_sheet
 from jacket.qt.scene.jacket import face_colours, island_tints
 from jacket.qt.scene.seams import flat_seams, thread_layers
 from jacket.qt.theme import Palette, rgb
-from jacket.render.scene import FILL_WIDTH, Layer, Scene, fill_rows, line_rows
+from jacket.render.scene import FILL_WIDTH, Layer, Scene, dot_rows, fill_rows, line_rows
 
 
 def flat_scene(state: State, display: Display, palette: Palette, per_unit: float = 300.0) -> Scene:
@@ -37,9 +37,21 @@ def sheet_layers(state: State, display: Display, palette: Palette, per_unit: flo
     fill = fill_rows(mesh, colours, places, mapped)
     layers.append(Layer(fill, lit=False, checker=16.0 if display.checker else 0.0, wire=rgb(palette.wire, 0.4)))
     layers += flat_seams(mesh, places[:, :2], state, per_unit, palette)
+    layers += _pin_layers(mesh, places, palette)
     if display.threads:
         layers += thread_layers(partner_threads(mesh, places[:, :2], islands_of(mesh, state.sheets).borders), palette)
     return layers
+
+
+def _pin_layers(mesh: PolyMesh, places: Floats, palette: Palette) -> list[Layer]:
+    """Pinned points, the larger the firmer."""
+    pins = mesh.corner_data.get(PIN + mesh.active_uv)
+    if pins is None:
+        return []
+    corners = np.flatnonzero(np.asarray(pins) > 0)
+    _, first = np.unique(places[corners], axis=0, return_index=True)
+    corners = corners[first]
+    return [Layer(dots=dot_rows(places[corners], rgb(palette.ink), 3.0 + 5.0 * np.asarray(pins)[corners]))]
 
 
 def held_flat_layers(state: State, palette: Palette) -> list[Layer]:

@@ -11,6 +11,7 @@ from jacket.document.edits.uvs import held_faces
 from jacket.document.state import State
 from jacket.document.task import Job
 from jacket.jobs.unwrap import Unwrapped, unwrap
+from jacket.stages.flatten import tuning
 
 
 def _flatten(host: Edits, mesh: PolyMesh) -> Job:
@@ -78,6 +79,7 @@ def _next_set(host: Host) -> None:
 
 
 COMMANDS = (
+    *tuning.COMMANDS,
     Command("flatten", "Flatten all islands", "unwrap uv lay flat", "", has_faces, long_edit("flatten", _flatten, _said, _mesh), waits=True),
     Command("flatten-held", "Flatten the held islands", "unwrap uv part", "", has_held, long_edit("flatten the held islands", _flatten_held, _said, _mesh), waits=True),
     Command("add-set", "Add a UV set…", "uv set new channel layer", "", has_layer, _add_set),

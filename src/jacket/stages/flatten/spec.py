@@ -11,6 +11,8 @@ from jacket.core.derive import layout_of, stretch_figures
 from jacket.core.store import STORE
 from jacket.document.state import State
 from jacket.stages.flatten.commands import COMMANDS
+from jacket.stages.flatten.tools.brushes import FlatNudge, FlatRelax, Pin, Pinch, Refine
+from jacket.stages.flatten.tools.squaring import SquareUp
 from jacket.stages.flatten.values import FlattenValues
 from jacket.tools.holding import Hold
 
@@ -40,6 +42,6 @@ def ticket(state: State, found: list[Check]) -> Ticket:
 
 
 SPEC = StageSpec(
-    "flatten", "Flatten", "4", (Hold,), COMMANDS, FlattenValues, checks, ticket,
-    ("flatten", "flatten-held", "cut-held", "sew-held"), Looks(checker=True, flat_share=0.64),
+    "flatten", "Flatten", "4", (Hold, Pin, Refine, FlatNudge, FlatRelax, Pinch, SquareUp), COMMANDS, FlattenValues, checks, ticket,
+    ("flatten", "flatten-held", "refine-held", "straighten-held", "cut-held", "sew-held"), Looks(checker=True, flat_share=0.64),
 )  # fmt: skip

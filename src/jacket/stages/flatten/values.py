@@ -4,7 +4,16 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from jacket.commands.values import chosen, ranged
+from jacket.core.flatten.shaping import DIRECTIONS, SPACINGS
+
 
 @dataclass
 class FlattenValues:
-    """Nothing yet: flattening has no choices, and what is shown is in the display."""
+    """balance    what counts when islands are trued: 0 angles alone, 50 both alike, 100 areas alone
+    direction  the way held edges are laid straight;  spacing  how their points are spaced then
+    """
+
+    balance: float = ranged(50.0, 0, 100)
+    direction: str = chosen("own", *(d for d, _ in DIRECTIONS))
+    spacing: str = chosen("kept", *(s for s, _ in SPACINGS))

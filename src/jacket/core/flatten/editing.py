@@ -1,0 +1,147 @@
+"""Islands changed where they lie: less stretch in a part, points carried elsewhere while the rest follows, never a flip.
+
+Everything works on one island at a time in the surface's own scale; corners that do not move keep their bits.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from jacket.core.flatten.descent import Descent, Held, flips, largest_step
+from jacket.core.mesh.polymesh import PIN, Bools, Floats, Ints, PolyMesh
+from jacket.core.uv.chart import Chart, chart_of
+from jacket.core.uv.islands import Islands
+from jacket.core.uv.sheets import from_pixel_places
+from jacket.errors import EditRefused
+
+STIFF = 30.0
+"""How strongly a half-strength pin draws, against the stretch of the whole island."""
+
+
+@dataclass(frozen=True, eq=False)
+class Laying:
+    """An island as it lies: its chart and (V', 2) places of the chart's points in the surface's scale, never mirrored.
+
+    scale, mirror   pixels a unit of those places; −1 where the island lies mirrored on the sheet
+    """
+
+    islands: Islands
+    island: int
+    chart: Chart
+    uv: Floats
+    scale: float
+    mirror: float
+
+    @staticmethod
+    def of(mesh: PolyMesh, islands: Islands, island: int) -> Laying:
+        """An island of a mesh; raises EditRefused where it is not mapped, has no area or flipped faces."""
+        if not islands.mapped[island] or islands.pixel_area[island] <= 0:
+            raise EditRefused("This island lies nowhere yet; flatten it first.")
+        chart = chart_of(mesh, islands.faces(island), islands.borders)
+        places = np.empty((chart.mesh.n_points, 2))
+        places[chart.mesh.corners] = islands.places[chart.corners]
+        scale = float(np.sqrt(islands.pixel_area[island] / max(float(islands.surface_area[island]), 1e-300)))
+        a, b, c = (places[chart.triangles[:, k]] for k in range(3))
+        mirror = 1.0 if float(np.cross(b - a, c - a).sum()) >= 0 else -1.0
+        uv = places / scale * [mirror, 1.0]
+        if flips(chart, uv):
+            raise EditRefused("This island has flipped faces; flatten it first, then it can be refined.")
+        return Laying(islands, island, chart, uv, scale, mirror)
+
+    def put(self, uv: Floats, new: Floats, moved: Bools) -> Floats:
+        """The coordinates `uv` (C, 2) of the mesh with the points flagged in `moved` (V',) at new places."""
+        corners = self.chart.corners[moved[self.chart.mesh.corners]]
+        points = self.chart.mesh.corners[moved[self.chart.mesh.corners]]
+        places = new[points] * [self.mirror * self.scale, self.scale]
+        out = uv.copy()
+        which = np.full(len(places), max(int(self.islands.sheet_of[self.island]), 0))
+        out[corners] = from_pixel_places(places, which, self.islands.sheets)
+        return out
+
+    def points_of(self, mesh: PolyMesh, points: Bools) -> Bools:
+        """(V',) points of the chart that are flagged points (V,) of the mesh."""
+        at = np.empty(self.chart.mesh.n_points, np.int64)
+        at[self.chart.mesh.corners] = mesh.corners[self.chart.corners]
+        return np.asarray(points[at])
+
+    def pins(self, mesh: PolyMesh) -> Floats:
+        """(V',) strength by which points are pinned, 0 to 1."""
+        pins = mesh.corner_data.get(PIN + mesh.active_uv)
+        out = np.zeros(self.chart.mesh.n_points)
+        if pins is not None:
+            np.maximum.at(out, self.chart.mesh.corners, np.asarray(pins, np.float64)[self.chart.corners])
+        return out
+
+
+def held_by(laying: Laying, pins: Floats, fixed: Bools) -> Held:
+    """Points that are fixed or fully pinned stand, those that are pinned by less are drawn to where they lie."""
+    soft = (pins > 0) & (pins < 1)
+    pull = np.where(soft, STIFF * pins / np.maximum(1 - pins, 1e-3), 0.0) if soft.any() else None
+    return Held(fixed | (pins >= 1), pull, laying.uv if pull is not None else None)
+
+
+def refined(mesh: PolyMesh, islands: Islands, faces: Bools, steps: int = 12, balance: float = 0.5) -> Floats:
+    """The coordinates (C, 2) with less stretch in the faces flagged in `faces` (F,); what lies outside them, and points that
+    are fully pinned, keep their bits. `balance` as for `Descent`. Raises EditRefused as `Laying.of` does."""
+    uv = islands.uv
+    for island in np.unique(islands.labels[faces]).tolist():
+        laying = Laying.of(mesh, islands, island)
+        chart = laying.chart
+        outside = np.zeros(chart.mesh.n_points, bool)
+        outside[chart.mesh.corners[~faces[chart.faces][chart.mesh.face_of_corner]]] = True
+        held = held_by(laying, laying.pins(mesh), outside)
+        if held.fixed.all():
+            continue
+        part = only(chart, ~held.fixed)
+        descent = Descent(part, laying.uv, held, balance)
+        descent.run(steps, False, 1e-4)
+        uv = laying.put(uv, descent.uv, ~held.fixed)
+    return uv
+
+
+def only(chart: Chart, moving: Bools) -> Chart:
+    """A chart in which only triangles at moving points count: what stands still costs nothing to look at."""
+    touched = moving[chart.triangles].any(axis=1)
+    new = Chart(chart.mesh, chart.corners, chart.faces)
+    new.__dict__.update(triangles=chart.triangles[touched], weights=chart.weights[touched],
+                        rest=(chart.rest[0][touched], chart.rest[1][touched]))  # fmt: skip
+    return new
+
+
+def carried(
+    laying: Laying, ids: Ints, targets: Floats, pins: Floats, rounds: int = 24, steps: int = 2, last: int = 6
+) -> tuple[Floats, float]:
+    """Points of an island carried to places, the rest following with least stretch: (V', 2) places, and the share of the way
+    that was reached before a face would have turned over.
+
+    ids, targets   (K,) points of the chart and (K, 2) where they go;  pins (V',) strengths of other points
+    """
+    moving = np.zeros(len(laying.uv), bool)
+    moving[ids] = True
+    held = held_by(laying, np.where(moving, 1.0, pins), np.zeros(len(laying.uv), bool))
+    chart, uv = laying.chart, laying.uv.copy()
+    descent = Descent(chart, uv, held)
+    way = float(np.linalg.norm(targets - uv[ids], axis=1).max(initial=0.0))
+    if way <= 0:
+        return uv, 1.0
+    for _ in range(rounds):
+        move = np.zeros_like(descent.uv)
+        move[ids] = targets - descent.uv[ids]
+        far = float(largest_step(descent.uv, move, descent.tri))
+        share = min(1.0, 0.8 * far)
+        descent.uv = descent.uv + share * move
+        descent.energy = descent.value()
+        descent.run(last if share == 1.0 else steps, False, 1e-4)
+        if share == 1.0 or share < 1e-4:
+            break
+    left = float(np.linalg.norm(targets - descent.uv[ids], axis=1).max(initial=0.0))
+    return descent.uv, 1.0 - left / way
+
+
+def stretch_of(chart: Chart, uv: Floats) -> float:
+    """Mean symmetric Dirichlet energy of a flat island at equal area."""
+    from jacket.core.flatten.starts import scaled_to_area
+
+    return Descent(chart, scaled_to_area(chart, uv)).energy

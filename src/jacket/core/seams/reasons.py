@@ -1,0 +1,112 @@
+"""Why islands warp: what pulls them out of shape, each judged by trying the mend."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from jacket.core.flatten.descent import Descent
+from jacket.core.flatten.editing import only
+from jacket.core.mesh.geometry import edge_lengths
+from jacket.core.mesh.polymesh import Floats, Ints, PolyMesh
+from jacket.core.seams.cost import edge_costs
+from jacket.core.seams.foreseen import why_closed
+from jacket.core.seams.laying import QUICK, lay
+from jacket.core.seams.tailor import Tailor, unwatched
+from jacket.core.uv.sets import cut_flags
+from jacket.progress import Progress, silent
+
+WARPED = 1.005
+"""Mean energy from which on it is asked why."""
+WORTH = 0.1
+"""Share of what is too much that a mend has to take away to be told."""
+TINY = 0.08
+"""Edges shorter than this share of the island's middling edge are tiny."""
+
+
+@dataclass(frozen=True, eq=False)
+class Reason:
+    """What pulls an island.
+
+    kind    "closed", "cut", "tiny" or "cone";  says a sentence about it
+    gain    by how much the island's mean energy falls when it is mended, NaN where it does not open at all
+    cut     edges whose cutting mends it, none where cutting does not;  faces where it is, to look at
+    """
+
+    kind: str
+    island: int
+    says: str
+    gain: float
+    cut: Ints = field(default_factory=lambda: np.zeros(0, np.int32))
+    faces: Ints = field(default_factory=lambda: np.zeros(0, np.int32))
+
+
+def reasons(
+    mesh: PolyMesh, seen: Floats, name: Callable[[Ints], str], progress: Progress = silent, most: int = 3
+) -> tuple[Reason, ...]:
+    """Why the pieces of a mesh, as they are cut, warp, the largest gain first; up to `most` of a piece. seen (V,) as for
+    suggestions; `name` gives the word for a piece by its faces."""
+    tailor = Tailor(mesh, edge_costs(mesh, seen), None, unwatched)
+    tailor.cut = cut_flags(mesh)
+    tailor.find_limbs()
+    out: list[Reason] = []
+    parts = tailor.parts()
+    for k, faces in enumerate(parts):
+        progress(k / len(parts), "looking why islands warp")
+        out += _of_piece(tailor, k, faces, name(faces), most)
+    return tuple(sorted(out, key=lambda r: -(r.gain if np.isfinite(r.gain) else np.inf)))
+
+
+def _of_piece(tailor: Tailor, number: int, faces: Ints, name: str, most: int) -> list[Reason]:
+    problem = why_closed(tailor.part(faces).chart)
+    if problem:
+        before = tailor.cut.copy()
+        done = tailor.make_disk(faces)
+        cut = np.flatnonzero(tailor.cut & ~before).astype(np.int32)
+        tailor.cut = before
+        what = problem[0].lower() + problem[1:].rstrip(".")
+        return [Reason("closed", number, f"{name} does not open; {what}", np.nan, cut if done else cut[:0], faces)]
+    laid = tailor.lay(faces, QUICK)
+    if laid is None or laid.energy < WARPED:
+        return []
+    tailor.take(laid)
+    found: list[Reason] = []
+    for edges in tailor.darts(faces, laid, 5):
+        trial = tailor.cut.copy()
+        trial[edges] = True
+        after = lay(tailor.mesh, faces, trial, QUICK, tailor.places)
+        if after is not None and not after.crosses:
+            gain = laid.energy - after.energy
+            length = len(edges)
+            says = f"{name}: cut {length} edge{'s' if length > 1 else ''}, {laid.energy:.3f} → {after.energy:.3f}"
+            found.append(Reason("cut", number, says, gain, edges, _beside(tailor, edges)))
+    found += _tiny(tailor, number, faces, name, laid.chart, laid.uv, laid.energy)
+    found.sort(key=lambda r: -r.gain)
+    return [r for r in found if r.gain > WORTH * (laid.energy - 1)][:most]
+
+
+def _beside(tailor: Tailor, edges: Ints) -> Ints:
+    sides = np.unique(tailor.faces[edges])
+    return sides[sides >= 0].astype(np.int32)
+
+
+def _tiny(tailor: Tailor, number: int, faces: Ints, name: str, chart, uv: Floats, energy: float) -> list[Reason]:  # type: ignore[no-untyped-def]
+    """Tiny edges that pull, as in lips and seams of a scan: judged by how the island lies when their faces do not count."""
+    length = edge_lengths(tailor.mesh)
+    own = np.unique(tailor.mesh.topology.edge[np.isin(tailor.mesh.face_of_corner, faces)])
+    tiny = own[length[own] < TINY * float(np.median(length[own]))]
+    if len(tiny) == 0:
+        return []
+    bad = np.intersect1d(_beside(tailor, tiny), faces)
+    counts = np.ones(chart.mesh.n_points, bool)
+    counts[chart.mesh.corners[np.isin(chart.faces, bad)[chart.mesh.face_of_corner]]] = False
+    if not counts.any():
+        return []
+    rest = Descent(only(chart, counts), uv)
+    rest.run(QUICK, False, 1e-3)
+    whole = Descent(chart, rest.uv).energy
+    gain = energy - min(rest.energy, whole)
+    plural = "s" if len(tiny) > 1 else ""
+    return [Reason("tiny", number, f"{name}: {len(tiny)} tiny edge{plural} pull by {max(gain, 0):.3f}", gain, faces=bad.astype(np.int32))]

@@ -1,0 +1,271 @@
+"""Brushes over the sheet: Nudge, Relax, Pinch, Refine and Pin. None turns a face over: a dab ends at the last sound place."""
+
+from __future__ import annotations
+
+from typing import ClassVar
+
+import numpy as np
+
+from jacket.core.derive import islands_of
+from jacket.core.fit.shift import FALLOFFS, falloff
+from jacket.core.flatten.descent import largest_step
+from jacket.core.flatten.editing import refined
+from jacket.core.mesh.polymesh import PIN, Floats, Ints, PolyMesh
+from jacket.core.uv.sets import flat_points
+from jacket.errors import EditRefused
+from jacket.tools.base import Option, Tool
+from jacket.tools.events import NO_GHOST, Ghost, Pointer
+
+
+class Sheet:
+    """The flat points of a mesh, looked up once a stroke: corners that lie together are one point.
+
+    fans (C,) point of each corner;  first (P,) a corner of each;  triangles (T, 3) both diagonals of quads
+    """
+
+    def __init__(self, mesh: PolyMesh) -> None:
+        self.fans, self.first = flat_points(mesh)
+        self.triangles = _triangles(mesh, self.fans)
+        pins = mesh.corner_data.get(PIN + mesh.active_uv)
+        self.pins = np.zeros(len(self.first))
+        if pins is not None:
+            np.maximum.at(self.pins, self.fans, np.asarray(pins, np.float64))
+        border = np.zeros(len(self.first), bool)
+        ends = np.sort(np.stack([self.fans, self.fans[mesh.topology.next]], axis=1), axis=1)
+        keys, count = np.unique(ends[:, 0].astype(np.int64) * len(self.first) + ends[:, 1], return_counts=True)
+        lone = keys[count == 1]
+        border[lone // len(self.first)] = True
+        border[lone % len(self.first)] = True
+        self.border = border
+        self.ends = np.stack([keys // len(self.first), keys % len(self.first)], axis=1)
+
+    def places(self, mesh: PolyMesh) -> Floats:
+        """(P, 2) where the points lie, NaN where unmapped."""
+        assert mesh.uv is not None
+        return mesh.uv[self.first]
+
+
+def _triangles(mesh: PolyMesh, fans: Ints) -> Ints:
+    corners, faces = mesh.starts[:-1][mesh.sizes == 4], mesh.triangles[mesh.sizes[mesh.triangle_faces] != 4]
+    quads = fans[corners[:, None] + np.arange(4)]
+    rows = [quads[:, [k, (k + 1) % 4, (k + 2) % 4]] for k in range(4)]
+    return np.ascontiguousarray(np.concatenate([*rows, fans[faces]]), np.int32)
+
+
+class SheetBrush(Tool):
+    """A round brush over the flat view, its size in pixels on the screen."""
+
+    stage = "flatten"
+    brush = True
+    what = ""
+    step_name = ""
+    options: ClassVar[tuple[Option, ...]] = (
+        Option("falloff", "Falls off", "choice", choices=tuple((f, f) for f in FALLOFFS)),
+        Option("which", "Moves", "choice", choices=(("all", "all points"), ("inside", "inner points"), ("border", "border points"))),
+    )
+
+    def __init__(self, *arguments) -> None:
+        super().__init__(*arguments)
+        self.last: Pointer | None = None
+        self._sheet: Sheet | None = None
+        self.grabbed: Floats | None = None
+        self.stopped = False
+
+    @property
+    def busy(self) -> bool:
+        return self.last is not None
+
+    def hover(self, pointer: Pointer) -> None:
+        self.ghost = NO_GHOST if pointer.flat is None else Ghost("flat", np.zeros((0, 2, 2)), np.zeros((0, 2)),
+                                                                 circle=self.settings.brush, what=self.what, how="drag")  # fmt: skip
+
+    def press(self, pointer: Pointer) -> None:
+        mesh = self.document.open_jacket().mesh
+        if pointer.flat is None:
+            return
+        if mesh.uv is None or not np.isfinite(mesh.uv).any():
+            raise EditRefused("Nothing lies on the sheet yet; flatten the jacket first.")
+        self._sheet, self.last, self.stopped = Sheet(mesh), pointer, False
+        self.grabbed = None
+        self.document.begin(self.step_name)
+        self.dab(pointer, pointer)
+
+    def move(self, pointer: Pointer) -> None:
+        if self.last is None:
+            return
+        self.dab(self.last, pointer)
+        self.last = pointer
+        what = "A face would turn over: it stops here" if self.stopped else self.what
+        self.ghost = Ghost("flat", np.zeros((0, 2, 2)), np.zeros((0, 2)), circle=self.settings.brush, what=what, how="let go")
+
+    def release(self, pointer: Pointer) -> None:
+        if self.last is not None:
+            self.last = None
+            self.document.commit()
+        self._sheet = None
+        self.hover(pointer)
+
+    def cancel(self) -> bool:
+        had, self.last, self._sheet = self.busy, None, None
+        super().cancel()
+        return had
+
+    def dab(self, before: Pointer, pointer: Pointer) -> None:
+        """One touch of the brush."""
+
+    def sheet(self) -> tuple[PolyMesh, Sheet]:
+        """The mesh and its flat points."""
+        mesh = self.document.require_jacket().mesh
+        if self._sheet is None:
+            self._sheet = Sheet(mesh)
+        return mesh, self._sheet
+
+    def weights(self, places: Floats, sheet: Sheet, pointer: Pointer) -> Floats:
+        """(P,) 0 to 1 by distance from the pointer on the screen; fully pinned points, and by choice border or inner ones, have
+        none, partly pinned ones less."""
+        assert pointer.flat is not None
+        at = pointer.flat.project(places)
+        radius = self.settings.brush * max(pointer.pressure, 0.2)
+        far = np.hypot(at[:, 0] - pointer.x, at[:, 1] - pointer.y)
+        near = far < radius
+        weight = np.zeros(len(places))
+        weight[near] = falloff(far[near] / radius, self.settings.falloff) * (1 - sheet.pins[near])
+        if self.settings.which == "inside":
+            weight[sheet.border] = 0.0
+        elif self.settings.which == "border":
+            weight[~sheet.border] = 0.0
+        return weight
+
+    def shift(self, mesh: PolyMesh, sheet: Sheet, places: Floats, moves: Floats) -> None:
+        """Move flat points as far as no face turns over."""
+        moved = np.abs(moves).max(axis=1) > 0
+        if not moved.any():
+            return
+        near = sheet.triangles[moved[sheet.triangles].any(axis=1)]
+        flat = np.nan_to_num(places)
+        a, b, c = (flat[near[:, k]] for k in range(3))
+        sign = np.sign(np.cross(b - a, c - a))
+        # Mirrored faces stay mirrored: seen from behind their turn is the other way.
+        far = min(
+            float(largest_step(flat, moves, np.ascontiguousarray(near[sign > 0]))) if (sign > 0).any() else np.inf,
+            float(largest_step(flat, moves, np.ascontiguousarray(near[sign < 0][:, ::-1]))) if (sign < 0).any() else np.inf,
+        )
+        share = min(1.0, 0.9 * far)
+        self.stopped = share < 1.0
+        new = places + share * moves
+        uv = mesh.uv.copy() if mesh.uv is not None else new[sheet.fans]
+        changed = moved[sheet.fans]
+        uv[changed] = new[sheet.fans[changed]]
+        self.document.edit_jacket(self.step_name, mesh.with_uv(uv), self.document.state.held)
+
+
+class FlatNudge(SheetBrush):
+    """Carries what lies under the brush along."""
+
+    id, label, key = "flat-nudge", "Nudge", "G"
+    what, step_name, strong = "Nudge the island's points", "nudge on the sheet", False
+    legend = (("drag", "carry points along"), ("[ ]", "size of the brush"))
+
+    def dab(self, before: Pointer, pointer: Pointer) -> None:
+        mesh, sheet = self.sheet()
+        places = sheet.places(mesh)
+        if self.grabbed is None:
+            # What was grabbed first is carried, not what is passed over.
+            self.grabbed = self.weights(places, sheet, pointer)
+        assert pointer.flat is not None and before.flat is not None
+        way = pointer.flat.place(pointer.x, pointer.y) - before.flat.place(before.x, before.y)
+        self.shift(mesh, sheet, places, self.grabbed[:, None] * way)
+
+
+class FlatRelax(SheetBrush):
+    """Draws points to the middle of their neighbours."""
+
+    id, label, key = "flat-relax", "Relax", "S"
+    what, step_name = "Even the points on the sheet", "relax on the sheet"
+    legend = (("drag", "even the points"), ("[ ]", "size of the brush"))
+
+    def dab(self, before: Pointer, pointer: Pointer) -> None:
+        mesh, sheet = self.sheet()
+        places = sheet.places(mesh)
+        weight = self.weights(places, sheet, pointer) * self.settings.strength
+        a, b = sheet.ends.T
+        # Along the outline only neighbours on the outline count: it does not shrink.
+        rim = sheet.border[a] & sheet.border[b]
+        sums, count = np.zeros_like(places), np.zeros(len(places))
+        for one, other in ((a, b), (b, a)):
+            use = ~sheet.border[one] | rim
+            np.add.at(sums, one[use], np.nan_to_num(places[other[use]]))
+            np.add.at(count, one[use], 1.0)
+        mean = sums / np.maximum(count, 1)[:, None]
+        moves = np.where((count > 0)[:, None], weight[:, None] * (mean - np.nan_to_num(places)), 0.0)
+        self.shift(mesh, sheet, places, moves)
+
+
+class Pinch(SheetBrush):
+    """Draws points together under the brush; with Ctrl apart."""
+
+    id, label, key = "pinch", "Pinch", "I"
+    what, step_name = "Draw the points together", "pinch on the sheet"
+    legend = (("drag", "together; Ctrl: apart"), ("[ ]", "size of the brush"))
+
+    def dab(self, before: Pointer, pointer: Pointer) -> None:
+        mesh, sheet = self.sheet()
+        places = sheet.places(mesh)
+        assert pointer.flat is not None
+        to = pointer.flat.place(pointer.x, pointer.y)
+        weight = 0.12 * self.weights(places, sheet, pointer) * self.settings.strength
+        moves = weight[:, None] * (to - np.nan_to_num(places)) * (-1.0 if pointer.ctrl else 1.0)
+        self.shift(mesh, sheet, places, moves)
+
+
+class Refine(SheetBrush):
+    """Lowers stretch in the faces under the brush; all else stays."""
+
+    id, label, key = "refine", "Refine", "R"
+    what, step_name, strong = "Less stretch here", "refine on the sheet", False
+    options: ClassVar[tuple[Option, ...]] = ()
+    legend = (("drag", "less stretch under the brush"), ("[ ]", "size of the brush"))
+
+    def dab(self, before: Pointer, pointer: Pointer) -> None:
+        mesh, sheet = self.sheet()
+        places = sheet.places(mesh)
+        inside = self.weights(places, sheet, pointer) > 0
+        count = np.bincount(mesh.face_of_corner, inside[sheet.fans], mesh.n_faces)
+        faces = count >= mesh.sizes
+        if not faces.any():
+            return
+        uv = refined(mesh, islands_of(mesh, self.document.state.sheets), faces, 2)
+        self.document.edit_jacket(self.step_name, mesh.with_uv(uv), self.document.state.held)
+
+
+class Pin(SheetBrush):
+    """Pins points so that they stay: what is painted holds by the strength; Ctrl takes pins away."""
+
+    id, label, key = "pin", "Pin", "P"
+    what, step_name = "Pin the points", "pin points"
+    options: ClassVar[tuple[Option, ...]] = ()
+    actions = ("pin-held", "pin-border", "invert-pins", "clear-pins")
+    legend = (("drag", "pin; Ctrl: take pins away"), ("[ ]", "size of the brush"))
+
+    def dab(self, before: Pointer, pointer: Pointer) -> None:
+        mesh, sheet = self.sheet()
+        places = sheet.places(mesh)
+        assert pointer.flat is not None
+        at = pointer.flat.project(places)
+        radius = self.settings.brush * max(pointer.pressure, 0.2)
+        far = np.hypot(at[:, 0] - pointer.x, at[:, 1] - pointer.y)
+        near = np.flatnonzero(far < radius)
+        strength = self.settings.strength * falloff(far[near] / radius, self.settings.falloff)
+        # At full strength the middle of the brush pins fully.
+        strength = np.where(self.settings.strength > 0.99, 1.0, strength)
+        pins = sheet.pins
+        pins[near] = np.minimum(pins[near], 1 - strength) if pointer.ctrl else np.maximum(pins[near], strength)
+        self.document.edit_jacket(self.step_name, with_pins(mesh, pins[sheet.fans]), self.document.state.held)
+
+
+def with_pins(mesh: PolyMesh, strength: Floats) -> PolyMesh:
+    """The mesh with its corners (C,) pinned by strengths from 0 to 1; without pins where all are 0."""
+    data = {k: v for k, v in mesh.corner_data.items() if k != PIN + mesh.active_uv}
+    if (strength > 0).any():
+        data[PIN + mesh.active_uv] = np.clip(strength, 0, 1).astype(np.float32)
+    return mesh.with_(corner_data=data)
