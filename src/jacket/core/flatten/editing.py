@@ -10,6 +10,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from jacket.core.flatten.descent import Descent, Held, flips, largest_step
+from jacket.core.flatten.starts import scaled_to_area, signed_areas
 from jacket.core.mesh.polymesh import PIN, Bools, Floats, Ints, PolyMesh
 from jacket.core.uv.chart import Chart, chart_of
 from jacket.core.uv.islands import Islands
@@ -43,8 +44,7 @@ class Laying:
         places = np.empty((chart.mesh.n_points, 2))
         places[chart.mesh.corners] = islands.places[chart.corners]
         scale = float(np.sqrt(islands.pixel_area[island] / max(float(islands.surface_area[island]), 1e-300)))
-        a, b, c = (places[chart.triangles[:, k]] for k in range(3))
-        mirror = 1.0 if float(np.cross(b - a, c - a).sum()) >= 0 else -1.0
+        mirror = 1.0 if float(signed_areas(places, chart.triangles).sum()) >= 0 else -1.0
         uv = places / scale * [mirror, 1.0]
         if flips(chart, uv):
             raise EditRefused("This island has flipped faces; flatten it first, then it can be refined.")
@@ -142,6 +142,4 @@ def carried(
 
 def stretch_of(chart: Chart, uv: Floats) -> float:
     """Mean symmetric Dirichlet energy of a flat island at equal area."""
-    from jacket.core.flatten.starts import scaled_to_area
-
     return Descent(chart, scaled_to_area(chart, uv)).energy

@@ -73,7 +73,8 @@ def rounded(mesh: PolyMesh, islands: Islands, edges: Ints) -> tuple[Floats, floa
         total = float(steps.sum())
         angle = 2 * np.pi * np.concatenate([[0.0], np.cumsum(steps[:-1])]) / max(total, 1e-300)
         middle = at.mean(axis=0)
-        spin = np.sign(float(np.cross(at - middle, np.roll(at, -1, axis=0) - middle).sum())) or 1.0
+        out, ahead = at - middle, np.roll(at, -1, axis=0) - middle
+        spin = float(np.sign((out[:, 0] * ahead[:, 1] - out[:, 1] * ahead[:, 0]).sum())) or 1.0
         unit = np.exp(1j * spin * angle)
         turn = (unit.conj() * ((at - middle) @ [1, 1j])).sum()
         round_ = unit * (turn / abs(turn) if abs(turn) > 0 else 1.0) * total / (2 * np.pi)

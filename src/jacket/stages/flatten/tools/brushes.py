@@ -10,6 +10,7 @@ from jacket.core.derive import islands_of
 from jacket.core.fit.shift import FALLOFFS, falloff
 from jacket.core.flatten.descent import largest_step
 from jacket.core.flatten.editing import refined
+from jacket.core.flatten.starts import signed_areas
 from jacket.core.mesh.polymesh import PIN, Floats, Ints, PolyMesh
 from jacket.core.uv.sets import flat_points
 from jacket.errors import EditRefused
@@ -143,8 +144,7 @@ class SheetBrush(Tool):
             return
         near = sheet.triangles[moved[sheet.triangles].any(axis=1)]
         flat = np.nan_to_num(places)
-        a, b, c = (flat[near[:, k]] for k in range(3))
-        sign = np.sign(np.cross(b - a, c - a))
+        sign = np.sign(signed_areas(flat, near))
         # Mirrored faces stay mirrored: seen from behind their turn is the other way.
         far = min(
             float(largest_step(flat, moves, np.ascontiguousarray(near[sign > 0]))) if (sign > 0).any() else np.inf,

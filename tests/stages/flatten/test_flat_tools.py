@@ -1,0 +1,215 @@
+"""Brushes and Square up over the flat view, and the commands of the Flatten stage, driven by plain events."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+
+from jacket.core.derive import islands_of, known_reasons
+from jacket.core.flatten.overlap import flipped_faces
+from jacket.core.flatten.stretch import measure_stretch
+from jacket.core.flatten.unwrap import unwrap
+from jacket.core.mesh.polymesh import PIN, PolyMesh
+from jacket.core.quads.subdivide import split_to_quads
+from jacket.core.seams.cuts import cut_edges
+from jacket.core.uv.sets import cut_flags
+from jacket.document.document import Document
+from jacket.document.state import JacketObject, State
+from jacket.errors import EditRefused
+from jacket.stages.flatten.tools.brushes import FlatNudge, FlatRelax, Pin, Pinch, Refine
+from jacket.stages.flatten.tools.squaring import SquareUp
+from jacket.stages.flatten.tuning import mend
+from jacket.tools.base import ToolSettings
+from jacket.tools.events import Pointer
+from jacket.tools.view import FlatCamera
+from tests.conftest import grid, icosphere
+from tests.core.flatten.test_editing import dome
+from tests.host import Headless
+
+CAMERA = FlatCamera(np.array([0.5, 0.5]), 600.0, width=800, height=800)
+
+
+def at(x: float, y: float, **keys: bool) -> Pointer:
+    """A pointer over a place of the sheet."""
+    px, py = CAMERA.project(np.array([[x, y]]))[0]
+    return Pointer(float(px), float(py), flat=CAMERA, **keys)
+
+
+def drag(tool, start: tuple[float, float], end: tuple[float, float], steps: int = 4, **keys: bool) -> None:  # type: ignore[no-untyped-def]
+    tool.hover(at(*start, **keys))
+    tool.press(at(*start, **keys))
+    for k in range(1, steps + 1):
+        tool.move(at(*(np.array(start) + (np.array(end) - start) * k / steps), **keys))
+    tool.release(at(*end, **keys))
+
+
+def document(mesh: PolyMesh) -> Document:
+    return Document(State((), (JacketObject(1, "j", mesh),), active=1, next_id=2))
+
+
+def mesh_of(doc: Document) -> PolyMesh:
+    return doc.require_jacket().mesh
+
+
+def stretch(mesh: PolyMesh) -> float:
+    return measure_stretch(mesh, islands_of(mesh).places).dirichlet
+
+
+def test_nudge_carries_what_was_grabbed_and_stops_before_a_face_turns() -> None:
+    doc = document(dome())
+    before = mesh_of(doc).uv.copy()
+    drag(FlatNudge(doc, ToolSettings(brush=70)), (0.5, 0.5), (0.53, 0.5))
+    moved = np.linalg.norm(mesh_of(doc).uv - before, axis=1)
+    assert 0.01 < moved.max() <= 0.0301 and (moved == 0).sum() > 100 and doc.last_step == "nudge on the sheet"
+    tool = FlatNudge(doc, ToolSettings(brush=70))
+    drag(tool, (0.5, 0.5), (0.9, 0.7), 12)
+    assert len(flipped_faces(mesh_of(doc), mesh_of(doc).uv)) == 0
+    doc.undo()
+    doc.undo()
+    assert np.array_equal(mesh_of(doc).uv, before)
+    tool.hover(at(0.5, 0.5))
+    tool.press(at(0.5, 0.5))
+    tool.move(at(0.55, 0.5))
+    assert tool.busy and tool.cancel() and np.array_equal(mesh_of(doc).uv, before)
+
+
+def test_relax_and_refine_even_what_was_shaken() -> None:
+    rng = np.random.default_rng(1)
+    mesh = dome()
+    mesh = mesh.with_uv(mesh.uv + 0.006 * rng.normal(size=(mesh.n_points, 2))[mesh.corners])
+    doc = document(mesh)
+    drag(FlatRelax(doc, ToolSettings(brush=120)), (0.45, 0.45), (0.55, 0.55), 6)
+    relaxed = stretch(mesh_of(doc))
+    drag(Refine(doc, ToolSettings(brush=200)), (0.45, 0.45), (0.55, 0.55), 6)
+    assert stretch(mesh_of(doc)) < relaxed < stretch(mesh) and len(flipped_faces(mesh_of(doc), mesh_of(doc).uv)) == 0
+
+
+def test_pinch_draws_together_and_apart() -> None:
+    doc = document(dome())
+    before = mesh_of(doc).uv.copy()
+    near = np.linalg.norm(before - 0.5, axis=1) < 0.08
+    drag(Pinch(doc, ToolSettings(brush=120)), (0.5, 0.5), (0.5, 0.5), 4)
+    together = mesh_of(doc).uv.copy()
+    assert np.linalg.norm(together[near] - 0.5, axis=1).sum() < np.linalg.norm(before[near] - 0.5, axis=1).sum()
+    drag(Pinch(doc, ToolSettings(brush=120)), (0.5, 0.5), (0.5, 0.5), 8, ctrl=True)
+    assert np.linalg.norm(mesh_of(doc).uv[near] - 0.5, axis=1).sum() > np.linalg.norm(together[near] - 0.5, axis=1).sum()
+
+
+@pytest.mark.parametrize("seed", range(4))
+def test_no_gestures_turn_a_face_or_move_a_full_pin(seed: int) -> None:
+    """Random strokes of all brushes, with pins of all strengths painted in between."""
+    rng = np.random.default_rng(seed)
+    doc = document(dome(10))
+    whole = Pin(doc, ToolSettings(brush=25, strength=1.0))
+    drag(whole, tuple(rng.uniform(0.3, 0.7, 2)), tuple(rng.uniform(0.3, 0.7, 2)))
+    drag(Pin(doc, ToolSettings(brush=60, strength=0.4)), tuple(rng.uniform(0.3, 0.7, 2)), tuple(rng.uniform(0.3, 0.7, 2)))
+    pins = np.asarray(mesh_of(doc).corner_data[PIN + mesh_of(doc).active_uv])
+    assert (pins == 1).any() and ((pins > 0) & (pins < 1)).any()
+    fixed = mesh_of(doc).uv[pins >= 1].copy()
+    for _ in range(12):
+        kind = (FlatNudge, FlatRelax, Pinch, Refine)[rng.integers(4)]
+        tool = kind(doc, ToolSettings(brush=float(rng.uniform(20, 150)), strength=float(rng.uniform(0.2, 1))))
+        drag(tool, tuple(rng.uniform(0.15, 0.85, 2)), tuple(rng.uniform(0.1, 0.9, 2)), 5, ctrl=bool(rng.integers(2)))
+        mesh = mesh_of(doc)
+        assert len(flipped_faces(mesh, mesh.uv)) == 0 and np.array_equal(mesh.uv[pins >= 1], fixed)
+
+
+def test_pins_by_brush_and_by_commands() -> None:
+    host = Headless(State((), (JacketObject(1, "j", dome(6)),), active=1, next_id=2))
+    host.show_stage("flatten")
+    key = PIN + "uv"
+    host.document.hold("points", [24])
+    assert host.do("pin-held").corner_data[key].sum() == 4
+    host.do("pin-border")
+    border = np.asarray(host.document.require_jacket().mesh.corner_data[key]) > 0
+    mesh = host.document.require_jacket().mesh
+    assert (border == (mesh.topology.border_points[mesh.corners] | (mesh.corners == 24))).all()
+    assert (np.asarray(host.do("invert-pins").corner_data[key]) == 1 - border).all()
+    assert key not in host.do("clear-pins").corner_data
+    drag(Pin(host.document, ToolSettings(brush=40, strength=1.0)), (0.5, 0.5), (0.5, 0.5))
+    assert host.document.require_jacket().mesh.corner_data[key].max() == 1
+    drag(Pin(host.document, ToolSettings(brush=80, strength=1.0)), (0.5, 0.5), (0.5, 0.5), ctrl=True)
+    assert key not in host.document.require_jacket().mesh.corner_data
+
+
+def test_square_up_tells_the_stretch_before_and_refuses_in_a_sentence() -> None:
+    doc = document(dome(8, 1.0))
+    tool = SquareUp(doc, ToolSettings())
+    tool.hover(at(0.5, 0.5))
+    assert tool.ghost.what.startswith("8 × 8 squares, stretch 1.0") and len(tool.ghost.lines) == 32
+    tool.press(at(0.5, 0.5))
+    uv = mesh_of(doc).uv
+    assert doc.last_step == "square up an island" and len(np.unique(np.round(uv[:, 0], 9))) == 9
+    told = float(tool.ghost.what.split("stretch ")[1].split(" ")[0])
+    assert stretch(mesh_of(doc)) == pytest.approx(told, abs=1e-3)
+    tool.step()
+    assert tool.way == "rows"
+    cap = split_to_quads(icosphere(0))
+    flat, _ = unwrap(cut_edges(cap, np.arange(0, cap.topology.n_edges, 3)))
+    round_ = SquareUp(document(flat.with_uv(flat.uv * 0.1 + 0.5)), ToolSettings())
+    with pytest.raises(EditRefused):
+        for x in np.linspace(0.3, 0.7, 15):
+            round_.press(at(float(x), 0.5))
+
+
+def test_brushes_say_when_nothing_is_flat() -> None:
+    with pytest.raises(EditRefused, match="flatten the jacket first"):
+        FlatNudge(document(grid(3)), ToolSettings()).press(at(0.5, 0.5))
+
+
+def test_truing_refining_and_straightening_as_commands() -> None:
+    mesh = dome()
+    host = Headless(State((), (JacketObject(1, "j", mesh),), active=1, next_id=2))
+    host.show_stage("flatten")
+
+    def distortion() -> tuple[float, float]:
+        now = host.document.require_jacket().mesh
+        places = islands_of(now).places
+        figures = measure_stretch(now, places)
+        return figures.angle, figures.dirichlet
+
+    host.set(balance=5.0)
+    host.do("true-islands")
+    angles = distortion()[0]
+    host.set(balance=95.0)
+    host.do("true-islands")
+    assert distortion()[0] > angles and host.document.last_step == "true the islands"
+    host.set(balance=50.0)
+    host.document.hold("faces", np.arange(60))
+    before = host.document.require_jacket().mesh.uv.copy()
+    after = host.do("refine-held").uv
+    outside = ~np.isin(mesh.corners, np.unique(mesh.corners[: 4 * 60]))
+    assert np.array_equal(before[outside], after[outside]) and not np.array_equal(before, after)
+    row = [mesh.topology.find_edge(5 * 13 + k, 5 * 13 + k + 1) for k in range(12)]
+    host.document.hold("edges", row)
+    host.set(direction="own", spacing="even")
+    uv = host.do("straighten-held").uv
+    line = np.array([uv[np.flatnonzero(mesh.corners == p)[0]] for p in range(65, 78)])
+    away = line - line.mean(axis=0)
+    assert np.linalg.svd(away, compute_uv=False)[1] < 1e-9
+    host.do("round-held")
+    assert "closed loop" in host.said[-1] and host.document.last_step == "straighten edges"
+
+
+def test_what_warps_is_found_and_mended() -> None:
+    """Three quarters of a ball cut nowhere inside: a cut towards its far point helps most; what is closed is told first."""
+    ball = split_to_quads(icosphere(2))
+    keep = np.flatnonzero(ball.points[ball.corners.reshape(-1, 4)].mean(axis=1)[:, 2] > -0.5)
+    cup = PolyMesh.from_faces(ball.points, [ball.face(int(f)).tolist() for f in keep])
+    cup, _ = unwrap(cup)
+    host = Headless(State((), (JacketObject(1, "j", cup.with_uv(cup.uv * 0.1 + 0.5)),), active=1, next_id=2))
+    host.show_stage("flatten")
+    host.do("why-warps")
+    found = known_reasons(host.document.require_jacket().mesh)
+    assert found and found[0].kind == "cut" and found[0].gain > 0.02 and "reason" in host.said[-1]
+    before = stretch(host.document.require_jacket().mesh)
+    mend(host.document, found[0])
+    host.document.hold("faces", found[0].faces)
+    after = stretch(host.do("flatten-held"))
+    assert after < before and before - after == pytest.approx(found[0].gain, abs=0.35 * found[0].gain)
+    closed = Headless(State((), (JacketObject(1, "j", ball),), active=1, next_id=2))
+    closed.do("why-warps")
+    reason = known_reasons(ball)[0]
+    assert reason.kind == "closed" and len(reason.cut) and not cut_flags(ball).any()
+    mend(closed.document, reason)
+    assert unwrap(closed.document.require_jacket().mesh)[1][0].flat
