@@ -136,6 +136,12 @@ def _move(p: QPainter) -> None:
         p.drawEllipse(at, 2.0, 2.0)
 
 
+def _carry(p: QPainter) -> None:
+    p.drawRect(QRectF(4, 12, 12, 12))
+    p.drawLine(QPointF(10, 18), QPointF(23, 5))
+    p.drawPolyline([QPointF(17, 5), QPointF(23, 5), QPointF(23, 11)])
+
+
 def _lift(p: QPainter) -> None:
     p.drawPolyline([QPointF(4, 22), QPointF(9, 22), QPointF(14, 12), QPointF(19, 22), QPointF(24, 22)])
     p.drawLine(QPointF(14, 10), QPointF(14, 3))
@@ -168,7 +174,7 @@ def _density(p: QPainter) -> None:
 
 _PAINTERS: dict[str, Painter] = {
     "draft": _draft, "nudge": _nudge, "flat-nudge": _nudge, "relax": _relax, "flat-relax": _relax, "unpick": _unpick, "hold": _hold, "cut": _cut, "sew": _sew,
-    "place": _place, "ladder": _ladder, "weave": _weave, "sleeve": _sleeve, "darn": _darn, "rows": _rows, "move": _move, "lift": _lift, "tidy": _tidy, "guide": _guide, "density": _density, "sift": _sift, "gauge": _gauge, "ground": _ground,
+    "place": _place, "ladder": _ladder, "weave": _weave, "sleeve": _sleeve, "darn": _darn, "rows": _rows, "move": _move, "carry": _carry, "lift": _lift, "tidy": _tidy, "guide": _guide, "density": _density, "sift": _sift, "gauge": _gauge, "ground": _ground,
 }  # fmt: skip
 
 

@@ -17,6 +17,7 @@ from jacket.document.document import Document
 from jacket.document.state import JacketObject, State
 from jacket.errors import EditRefused
 from jacket.stages.flatten.tools.brushes import FlatNudge, FlatRelax, Pin, Pinch, Refine
+from jacket.stages.flatten.tools.carrying import Carry
 from jacket.stages.flatten.tools.squaring import SquareUp
 from jacket.stages.flatten.tuning import mend
 from jacket.tools.base import ToolSettings
@@ -213,3 +214,66 @@ def test_what_warps_is_found_and_mended() -> None:
     assert reason.kind == "closed" and len(reason.cut) and not cut_flags(ball).any()
     mend(closed.document, reason)
     assert unwrap(closed.document.require_jacket().mesh)[1][0].flat
+
+
+def test_carry_moves_what_is_here_or_held_and_the_rest_follows_or_stays() -> None:
+    doc = document(dome())
+    before = mesh_of(doc).uv.copy()
+    tool = Carry(doc, ToolSettings())
+    corner = np.flatnonzero(mesh_of(doc).corners == 168)
+    start = tuple(before[corner[0]])
+    drag(tool, start, (start[0] + 0.04, start[1] + 0.03))
+    after = mesh_of(doc).uv
+    assert np.allclose(after[corner], np.array(start) + [0.04, 0.03], atol=1e-9) and doc.last_step == "carry on the sheet"
+    assert (np.abs(after - before).max(axis=1) > 1e-9).mean() > 0.9  # the rest followed
+    assert len(flipped_faces(mesh_of(doc), after)) == 0
+    doc.undo()
+    tool.rest = "stays"
+    drag(tool, start, (start[0] + 0.02, start[1] + 0.01))
+    moved = np.abs(mesh_of(doc).uv - before).max(axis=1) > 0
+    assert moved.sum() == len(corner)
+    drag(tool, tuple(mesh_of(doc).uv[corner[0]]), (0.0, 0.0), 8)
+    assert len(flipped_faces(mesh_of(doc), mesh_of(doc).uv)) == 0
+
+
+def test_carry_turns_scales_and_takes_typed_numbers() -> None:
+    mesh = dome()
+    doc = document(mesh)
+    tool = Carry(doc, ToolSettings())
+    tool.rest = "stays"
+    doc.hold("faces", np.arange(mesh.n_faces))
+    tool.typed((64.0, 0.0))
+    assert np.allclose(mesh_of(doc).uv - mesh.uv, [64 / 1024, 0])
+    tool.typed((0.0, 0.0), 90.0)
+    before, after = mesh.uv - mesh.uv.mean(axis=0), mesh_of(doc).uv - mesh_of(doc).uv.mean(axis=0)
+    assert np.allclose(np.linalg.norm(before, axis=1), np.linalg.norm(after, axis=1), atol=1e-3)
+    tool.typed((0.0, 0.0), 0.0, 0.5)
+    assert np.ptp(mesh_of(doc).uv, axis=0).max() == pytest.approx(0.5 * np.ptp(after, axis=0).max(), rel=1e-6)
+    doc.hold("faces", [])
+    with pytest.raises(EditRefused, match="Hold points"):
+        tool.typed((1.0, 0.0))
+
+
+def test_a_full_pin_is_not_carried() -> None:
+    mesh = dome(6)
+    pins = np.where(mesh.corners == 48, 1.0, 0.0).astype(np.float32)
+    doc = document(mesh.with_(corner_data={**mesh.corner_data, PIN + mesh.active_uv: pins}))
+    for rest in ("follows", "stays"):
+        tool = Carry(doc, ToolSettings())
+        tool.rest = rest
+        at48 = tuple(mesh.uv[np.flatnonzero(mesh.corners == 48)[0]])
+        drag(tool, at48, (at48[0] + 0.05, at48[1]))
+        assert np.array_equal(mesh_of(doc).uv[pins > 0], mesh.uv[pins > 0])
+
+
+def test_projecting_and_turning_as_commands() -> None:
+    host = Headless(State((), (JacketObject(1, "j", split_to_quads(icosphere(2))),), active=1, next_id=2), projection="box")
+    host.show_stage("flatten")
+    mesh = host.do("project")
+    assert np.isfinite(mesh.uv).all() and islands_of(mesh).count == 6 and host.document.last_step == "project onto a box"
+    host.set(projection="view", orient="rows")
+    host.document.hold("faces", np.flatnonzero(islands_of(mesh).labels == 0))
+    again = host.do("project")
+    kept = islands_of(mesh).labels[mesh.face_of_corner] != 0
+    assert np.array_equal(again.uv[kept], mesh.uv[kept]) and host.document.last_step == "project from view"
+    assert not np.array_equal(host.do("turn-islands").uv, again.uv)

@@ -36,8 +36,9 @@ class Laying:
     mirror: float
 
     @staticmethod
-    def of(mesh: PolyMesh, islands: Islands, island: int) -> Laying:
-        """An island of a mesh; raises EditRefused where it is not mapped, has no area or flipped faces."""
+    def of(mesh: PolyMesh, islands: Islands, island: int, sound: bool = True) -> Laying:
+        """An island of a mesh; raises EditRefused where it is not mapped, has no area or, unless it need not be `sound`,
+        flipped faces."""
         if not islands.mapped[island] or islands.pixel_area[island] <= 0:
             raise EditRefused("This island lies nowhere yet; flatten it first.")
         chart = chart_of(mesh, islands.faces(island), islands.borders)
@@ -46,7 +47,7 @@ class Laying:
         scale = float(np.sqrt(islands.pixel_area[island] / max(float(islands.surface_area[island]), 1e-300)))
         mirror = 1.0 if float(signed_areas(places, chart.triangles).sum()) >= 0 else -1.0
         uv = places / scale * [mirror, 1.0]
-        if flips(chart, uv):
+        if sound and flips(chart, uv):
             raise EditRefused("This island has flipped faces; flatten it first, then it can be refined.")
         return Laying(islands, island, chart, uv, scale, mirror)
 

@@ -105,7 +105,7 @@ def _eased(chart: Chart) -> Floats:
 
 def upright(chart: Chart, uv: Floats) -> Floats:
     """Turned so that the surface's up (Y) points up where the island has one, else by its long side."""
-    up = _mean_up(chart, uv)
+    up = mean_up(chart, uv)
     size = float(np.hypot(*up))
     if size > 0.25:
         angle = np.pi / 2 - np.arctan2(up[1], up[0])
@@ -118,7 +118,7 @@ def upright(chart: Chart, uv: Floats) -> Floats:
     return uv @ np.array([[c, s], [-s, c]])
 
 
-def _mean_up(chart: Chart, uv: Floats) -> Floats:
+def mean_up(chart: Chart, uv: Floats) -> Floats:
     """Area mean of the gradient of the surface's Y over the flat island, as a share of one."""
     tri = chart.triangles
     a, b, c = (uv[tri[:, k]] for k in range(3))

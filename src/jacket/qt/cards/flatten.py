@@ -9,10 +9,12 @@ from PySide6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QSlider
 
 from jacket.commands.common import has_uvs
 from jacket.core.derive import known_reasons
+from jacket.core.flatten.directions import WAYS as ORIENT
 from jacket.core.flatten.shaping import DIRECTIONS, SPACINGS
 from jacket.core.mesh.choosing import grown
 from jacket.core.mesh.polymesh import CUT, UV
 from jacket.core.seams.reasons import Reason
+from jacket.core.uv.projections import KINDS
 from jacket.document.edits import uvs
 from jacket.qt.cards.base import soft
 from jacket.qt.cards.stage import StageCard
@@ -26,10 +28,12 @@ class FlattenCard(StageCard):
     name, heading = "flatten", "Flatten"
 
     def fill(self) -> None:
-        self.desk.action(self, "flatten", main=True)
-        self.desk.action(self, "flatten-held")
+        desk = self.desk
+        desk.action(self, "flatten", main=True)
+        desk.action(self, "flatten-held")
+        self.beside(desk.small("project", "Project"), desk.choose(FlattenValues, "projection", "Onto", KINDS))
         for name, label in (("checker", "Checker"), ("stretch", "Stretch as colour")):
-            self.desk.shown_switch(self, name, label)
+            desk.shown_switch(self, name, label)
 
 
 class TuneCard(StageCard):
@@ -53,6 +57,7 @@ class TuneCard(StageCard):
         slider.sliderReleased.connect(partial(desk.ask, "true-islands"))
         self.column.addWidget(slider)
         self.beside(desk.small("true-islands", "True the islands"), desk.small("refine-held", "Refine held"))
+        self.beside(desk.small("turn-islands", "Turn"), desk.choose(FlattenValues, "orient", "Turned by", ORIENT))
         self.row("Edges lie", desk.choose(FlattenValues, "direction", "Direction", DIRECTIONS))
         self.row("Their points", desk.choose(FlattenValues, "spacing", "Spacing", SPACINGS))
         self.beside(desk.small("straighten-held", "Straighten held"), desk.small("round-held", "Round"))

@@ -12,6 +12,7 @@ from jacket.core.mesh.choosing import LIKENESS
 from jacket.core.mesh.named import choice_names
 from jacket.qt.cards.base import Card, Desk, choice_box, soft, switch_box
 from jacket.qt.fields import NumberField
+from jacket.stages.flatten.tools.carrying import Carry
 from jacket.stages.source.tools.surveying import Gauge
 from jacket.stages.topology.held_commands import forget_choice, hold_choice
 from jacket.stages.topology.tools.moving import Move
@@ -218,5 +219,30 @@ def gauge_rows(card: Card, desk: Desk, tool: Gauge) -> None:
     card.row("Should be", field)
 
 
-TOOL_ROWS: dict[str, Any] = {"tidy": tidy_rows, "hold": choose_rows, "move": move_rows}
+def carry_rows(card: Card, desk: Desk) -> None:
+    """Typed numbers over the sheet: pixels, degrees, a share."""
+    tool = desk.program.tool
+    if not isinstance(tool, Carry):
+        return
+    rows = (("Right", 0.0, "px", lambda v: tool.typed((v, 0.0))), ("Up", 0.0, "px", lambda v: tool.typed((0.0, v))),
+            ("Turn", 0.0, "°", lambda v: tool.typed((0.0, 0.0), v)), ("Scale", 100.0, "%", lambda v: tool.typed((0.0, 0.0), 0.0, v / 100)))  # fmt: skip
+    for pair in (rows[:2], rows[2:]):
+        line = QHBoxLayout()
+        line.setSpacing(4)
+        for label, start, unit, act in pair:
+            line.addWidget(soft(label, False))
+            field = NumberField(start, -1e6, 1e6, unit, whole=False)
+            field.setAccessibleName(label)
+            field.setFixedWidth(72)
+            field.changed.connect(partial(_typed_once, desk, field, start, act))
+            line.addWidget(field)
+        card.column.addLayout(line)
+
+
+def _typed_once(desk: Desk, field: NumberField, start: float, act: Any, value: float) -> None:
+    field.set_value(start)
+    desk.guarded(lambda: act(value))
+
+
+TOOL_ROWS: dict[str, Any] = {"carry": carry_rows, "tidy": tidy_rows, "hold": choose_rows, "move": move_rows}
 """What stands on the card of a tool besides its options."""

@@ -12,6 +12,7 @@ from jacket.core.store import STORE
 from jacket.document.state import State
 from jacket.stages.flatten.commands import COMMANDS
 from jacket.stages.flatten.tools.brushes import FlatNudge, FlatRelax, Pin, Pinch, Refine
+from jacket.stages.flatten.tools.carrying import Carry
 from jacket.stages.flatten.tools.squaring import SquareUp
 from jacket.stages.flatten.values import FlattenValues
 from jacket.tools.holding import Hold
@@ -42,6 +43,6 @@ def ticket(state: State, found: list[Check]) -> Ticket:
 
 
 SPEC = StageSpec(
-    "flatten", "Flatten", "4", (Hold, Pin, Refine, FlatNudge, FlatRelax, Pinch, SquareUp), COMMANDS, FlattenValues, checks, ticket,
+    "flatten", "Flatten", "4", (Hold, Carry, Pin, Refine, FlatNudge, FlatRelax, Pinch, SquareUp), COMMANDS, FlattenValues, checks, ticket,
     ("flatten", "flatten-held", "refine-held", "straighten-held", "cut-held", "sew-held"), Looks(checker=True, flat_share=0.64),
 )  # fmt: skip

@@ -6,15 +6,17 @@ from collections.abc import Callable
 
 import numpy as np
 
-from jacket.commands.common import has_faces, has_held, has_uvs, long_edit
+from jacket.commands.common import edit, has_faces, has_held, has_uvs, long_edit
 from jacket.commands.host import Edits, Host
 from jacket.commands.model import Command
 from jacket.core.derive import islands_of, reasons_of
+from jacket.core.flatten.directions import turned_islands
 from jacket.core.flatten.editing import refined
 from jacket.core.flatten.shaping import rounded, straightened
 from jacket.core.mesh.polymesh import PIN, Bools, Floats, PolyMesh
 from jacket.core.seams.cuts import cut_edges
 from jacket.core.seams.reasons import Reason
+from jacket.core.uv.projections import projected
 from jacket.core.uv.sets import border_flags
 from jacket.document.document import Document
 from jacket.document.edits.uvs import held_faces
@@ -84,6 +86,41 @@ def _shaped_mesh(result: Shaped) -> PolyMesh:
     return result[0]
 
 
+# ---- projecting and turning -----------------------------------------------------------------------------------------
+
+
+def _project(host: Host) -> None:
+    """What is held, or all, mapped by a projection."""
+    mesh, state = host.document.open_jacket().mesh, host.document.state
+    faces = np.zeros(mesh.n_faces, bool)
+    faces[held_faces(mesh, state.held)] = True
+    if not faces.any():
+        faces[:] = True
+    eye, target = (np.array(p) for p in host.looks_from())
+    kind = host.values(FlattenValues).projection
+    new = projected(mesh, faces, kind, state.sheet, looking(eye - target))
+    host.document.edit_jacket(f"project from {kind}" if kind == "view" else f"project onto a {kind}", new, state.held)
+
+
+def looking(away: Floats) -> Floats:
+    """(3, 3) rows right, up and towards the eye of somebody who looks from a direction with Y up."""
+    out = away / max(float(np.linalg.norm(away)), 1e-300)
+    up = np.array([0.0, 1, 0]) if abs(out[1]) < 0.999 else np.array([0.0, 0, -1.0])
+    right = np.cross(up, out)
+    right /= np.linalg.norm(right)
+    return np.stack([right, np.cross(out, right), out])
+
+
+def _turn(host: Edits, mesh: PolyMesh) -> PolyMesh:
+    state = host.document.state
+    islands = islands_of(mesh, state.sheets)
+    which = np.zeros(islands.count, bool)
+    which[islands.labels[held_faces(mesh, state.held)]] = True
+    if not which.any():
+        which[:] = True
+    return mesh.with_uv(turned_islands(mesh, islands, which, host.values(FlattenValues).orient))
+
+
 # ---- why it warps -------------------------------------------------------------------------------------------------------
 
 
@@ -151,6 +188,8 @@ def has_pins(state: State) -> bool:
 
 
 COMMANDS = (
+    Command("project", "Project what is held", "planar box cylinder sphere view map", "", has_faces, _project),
+    Command("turn-islands", "Turn the islands", "direction upright orient rotate rows", "", has_uvs, edit("turn the islands", _turn)),
     Command("why-warps", "Look why it warps", "stretch reason cause pull", "", has_faces, _find, waits=True),
     Command("true-islands", "True the islands", "balance angles areas stretch conformal", "", has_uvs, long_edit("true the islands", _true), waits=True),
     Command("refine-held", "Refine what is held", "stretch less relax optimise", "", has_held, long_edit("refine what is held", _refine), waits=True),

@@ -139,24 +139,29 @@ class SheetBrush(Tool):
 
     def shift(self, mesh: PolyMesh, sheet: Sheet, places: Floats, moves: Floats) -> None:
         """Move flat points as far as no face turns over."""
-        moved = np.abs(moves).max(axis=1) > 0
-        if not moved.any():
-            return
-        near = sheet.triangles[moved[sheet.triangles].any(axis=1)]
-        flat = np.nan_to_num(places)
-        sign = np.sign(signed_areas(flat, near))
-        # Mirrored faces stay mirrored: seen from behind their turn is the other way.
-        far = min(
-            float(largest_step(flat, moves, np.ascontiguousarray(near[sign > 0]))) if (sign > 0).any() else np.inf,
-            float(largest_step(flat, moves, np.ascontiguousarray(near[sign < 0][:, ::-1]))) if (sign < 0).any() else np.inf,
-        )
-        share = min(1.0, 0.9 * far)
-        self.stopped = share < 1.0
-        new = places + share * moves
-        uv = mesh.uv.copy() if mesh.uv is not None else new[sheet.fans]
-        changed = moved[sheet.fans]
-        uv[changed] = new[sheet.fans[changed]]
-        self.document.edit_jacket(self.step_name, mesh.with_uv(uv), self.document.state.held)
+        if np.abs(moves).max(initial=0.0) > 0:
+            uv, self.stopped = shifted(mesh, sheet, places, moves)
+            self.document.edit_jacket(self.step_name, mesh.with_uv(uv), self.document.state.held)
+
+
+def shifted(mesh: PolyMesh, sheet: Sheet, places: Floats, moves: Floats) -> tuple[Floats, bool]:
+    """The coordinates (C, 2) with flat points at `places` (P, 2) moved by `moves` (P, 2) as far as no face turns over, and
+    whether that stopped them."""
+    moved = np.abs(moves).max(axis=1) > 0
+    near = sheet.triangles[moved[sheet.triangles].any(axis=1)]
+    flat = np.nan_to_num(places)
+    sign = np.sign(signed_areas(flat, near))
+    # Mirrored faces stay mirrored: seen from behind their turn is the other way.
+    far = min(
+        float(largest_step(flat, moves, np.ascontiguousarray(near[sign > 0]))) if (sign > 0).any() else np.inf,
+        float(largest_step(flat, moves, np.ascontiguousarray(near[sign < 0][:, ::-1]))) if (sign < 0).any() else np.inf,
+    )
+    share = min(1.0, 0.9 * far)
+    new = places + share * moves
+    uv = mesh.uv.copy() if mesh.uv is not None else new[sheet.fans]
+    changed = moved[sheet.fans]
+    uv[changed] = new[sheet.fans[changed]]
+    return uv, share < 1.0
 
 
 class FlatNudge(SheetBrush):
