@@ -125,3 +125,18 @@ def test_sight_lines_make_seen_seams_glow(window: Window, qtbot) -> None:  # typ
     qtbot.waitUntil(lambda: any(c.id == "seen-seams" for c in window.strip.checks), timeout=8000)
     eye, target = window.looks_from()
     assert window.document.state.sights[0].eye == pytest.approx(eye) and target == (0.0, 0.0, 0.0)
+
+
+def test_the_place_under_the_pointer_is_marked_in_the_other_view(window: Window, qtbot) -> None:  # type: ignore[no-untyped-def]
+    mesh = window.document.require_jacket().mesh
+    hand = Hand(qtbot, window)
+    corner = int(np.flatnonzero(mesh.corners == 60)[0])
+    x, y = window.flat.camera.project(mesh.uv[[corner]] + [0.001, 0.001])[0]
+    hand.hover(QPoint(round(float(x)), round(float(y))), window.flat)
+    qtbot.waitUntil(lambda: window.form.overlay.spot is not None, timeout=4000)
+    assert np.linalg.norm(window.form.overlay.spot - mesh.points[60]) < 0.05
+    x, y, _ = window.form.camera.project(mesh.points[60])[0]
+    window.flat.leaveEvent(None)
+    hand.hover(QPoint(round(float(x)) + 2, round(float(y)) + 2))
+    qtbot.waitUntil(lambda: window.flat.overlay.spot is not None, timeout=4000)
+    assert np.linalg.norm(window.flat.overlay.spot - mesh.uv[corner]) < 0.01

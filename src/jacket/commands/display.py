@@ -36,7 +36,7 @@ class Heat:
 class Display:
     """What is drawn. Switches first; then how sources are shaded and cut, what heat lies on them, and how the jacket is
     drawn: `push` out in % of the source's diagonal, `smooth` rounds of the smoothed preview; the seam set that is `tried` on
-    for its looks."""
+    for its looks; `squares` of the checker along a sheet, and whether stretch is shown by "area" or by "angle"."""
 
     source: bool = True
     jacket: bool = True
@@ -62,6 +62,8 @@ class Display:
     push: float = 0.0
     smooth: int = 0
     tried: str = ""
+    squares: float = 16.0
+    stretch_by: str = "area"
 
     def is_on(self, name: str) -> bool:
         """Whether a switch or a colouring is on."""

@@ -7,7 +7,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from jacket.core.flatten.stretch import StretchFigures, face_stretch, measure_stretch
+from jacket.core.flatten.stretch import StretchFigures, face_angles, face_stretch, measure_stretch
 from jacket.core.mesh.geometry import edge_lengths, point_normals
 from jacket.core.mesh.polymesh import UV, Bools, Floats, Ints, PolyMesh
 from jacket.core.rows.measure import Rings, rings
@@ -205,6 +205,13 @@ def stretch_of(mesh: PolyMesh, sheets: Sheets = ONE_SHEET) -> NDArray[np.float64
     return STORE.get(
         layout_of(mesh), ("stretch", sheets), lambda: face_stretch(mesh, islands_of(mesh, sheets).places)
     )
+
+
+def angles_of(mesh: PolyMesh, sheets: Sheets = ONE_SHEET) -> NDArray[np.float64]:
+    """(F,) distortion of angles of each face over the active UV set, 0 is true, NaN where unmapped."""
+    if mesh.uv is None:
+        return np.full(mesh.n_faces, np.nan)
+    return STORE.get(layout_of(mesh), ("angles", sheets), lambda: face_angles(mesh, islands_of(mesh, sheets).places))
 
 
 def stretch_figures(mesh: PolyMesh, sheets: Sheets = ONE_SHEET) -> StretchFigures | None:

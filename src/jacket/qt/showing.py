@@ -70,7 +70,7 @@ class Showing(QObject):
             grounds = (mesh.aspect("faces"), mesh.aspect("corner_data"), mesh.aspect("cuts"), state.jacket.islands if state.jacket else ())
             grounds += (mesh.aspect("points"),) if display.colouring.value == "stretch" else ()
         zoom = zoom_step(flat.camera.scale)
-        key = (grounds, self.palette, display.colouring, display.checker, display.threads, state.sheets, state.active_sheet,
+        key = (grounds, self.palette, display.colouring, display.checker, display.squares, display.stretch_by, display.threads, state.sheets, state.active_sheet,
                zoom)  # fmt: skip
         base = self._kept.layers("sheets", key, lambda: sheet_layers(state, display, self.palette, flat.camera.scale))
         if key != self._flat_key or state.held is not self._flat_held:

@@ -33,6 +33,7 @@ from jacket.qt.hints import Hints
 from jacket.qt.keyboard import Keyboard
 from jacket.qt.looking import Looking
 from jacket.qt.menus import object_menu, stage_menu
+from jacket.qt.pointing import Pointing
 from jacket.qt.rail import Rail
 from jacket.qt.search import Search
 from jacket.qt.showing import Showing
@@ -67,6 +68,7 @@ class Window(QMainWindow):
         self.looking = Looking(self.program, self.form, self)
         self.showing = Showing(self.program, self.form, self.flat, self)
         self.foreseeing = Foreseeing(self.program, self.form, self.flat, self)
+        self.pointing = Pointing(self.program, self.form, self.flat, self)
         self.checking = Checking(self.program, lambda: self.looking.preparer.busy, self)
         self.watching = Watching(document, self)
         self.filing = Filing(self.program, self.keeper, self.watching, self)

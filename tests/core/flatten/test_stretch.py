@@ -37,3 +37,17 @@ def test_what_is_larger_on_the_sheet_counts_as_stretched() -> None:
     x = np.array([0.0, 0.5, 2.0])[np.rint(pair.points[pair.corners][:, 0]).astype(int)]
     squeezed, stretched = face_stretch(pair, np.stack([x, pair.points[pair.corners][:, 1]], axis=1))
     assert squeezed == pytest.approx(-1.0) and stretched == pytest.approx(np.log2(1.5))
+
+
+def test_angles_of_faces_by_hand() -> None:
+    """A square drawn out to twice its width: singular values 2 and 1, (2 + 1/2)/2 − 1 = 1/4; unmapped faces have none."""
+    from jacket.core.flatten.stretch import face_angles
+
+    pair = grid(2, 1)
+    uv = pair.points[pair.corners][:, :2].copy()
+    assert face_angles(pair, uv) == pytest.approx([0, 0])
+    uv[:, 0] *= 2
+    assert face_angles(pair, uv) == pytest.approx([0.25, 0.25])
+    uv[pair.face_of_corner == 1] = np.nan
+    angles = face_angles(pair, uv)
+    assert angles[0] == pytest.approx(0.25) and np.isnan(angles[1])

@@ -56,3 +56,15 @@ def test_the_nearest_of_all_is_found() -> None:
             if min(abs(line.distance(here)) for _, line in edges) > 1e-9:
                 assert (face >= 0) == bool(inside)
                 assert face < 0 or int(mesh.face_of_corner[face]) in inside
+
+
+def test_barycentric_weights() -> None:
+    """At corners, in the middle, outside, and above a triangle in space (its foot); none without area."""
+    from jacket.core.space.segments import barycentric
+
+    triangle = np.array([[0.0, 0, 0], [2, 0, 0], [0, 3, 0]])
+    assert np.allclose(barycentric(np.array([2.0, 0, 5]), triangle), [0, 1, 0])
+    assert np.allclose(barycentric(triangle.mean(axis=0), triangle), 1 / 3)
+    weights = barycentric(np.array([2.0, 3.0]), triangle[:, :2])
+    assert np.allclose(weights, [-1, 1, 1]) and np.allclose(weights @ triangle[:, :2], [2, 3])
+    assert barycentric(np.zeros(2), np.array([[0.0, 0], [1, 1], [2, 2]])) is None

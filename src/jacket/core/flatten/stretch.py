@@ -95,3 +95,21 @@ def face_stretch(mesh: PolyMesh, uv: Floats) -> Floats:
     mean = total_flat / np.maximum(total_real, 1e-300)
     with np.errstate(divide="ignore", invalid="ignore"):
         return np.log2(flat / real / mean[labels])
+
+
+def face_angles(mesh: PolyMesh, uv: Floats) -> Floats:
+    """(F,) distortion of angles of each face, (σ₁/σ₂ + σ₂/σ₁)/2 − 1 as the area mean over its triangles; NaN for unmapped
+    faces."""
+    total, weight = np.zeros(mesh.n_faces), np.zeros(mesh.n_faces)
+    for chart in island_charts(mesh, uv):
+        corner_uv = uv[chart.corners]
+        if not np.isfinite(corner_uv).all():
+            continue
+        s1, s2 = np.maximum(np.abs(singular_values(chart, _to_points(chart, corner_uv))), 1e-12).T
+        value = (s1 / s2 + s2 / s1) / 2 - 1
+        area = np.where(np.isfinite(value), chart.rest[1] * chart.weights, 0.0)
+        sizes = chart.mesh.sizes
+        owner = chart.faces[np.repeat(np.arange(len(sizes)), np.where(sizes == 4, 4, sizes - 2))]
+        total += np.bincount(owner, area * np.nan_to_num(value), mesh.n_faces)
+        weight += np.bincount(owner, area, mesh.n_faces)
+    return np.where(weight > 0, total / np.maximum(weight, 1e-300), np.nan)

@@ -11,7 +11,7 @@ from jacket.core.flatten.descent import FULL_STEPS, Descent, flips
 from jacket.core.flatten.overlap import border_crosses
 from jacket.core.flatten.starts import conformal, convex, convex_faces, scaled_to_area
 from jacket.core.mesh.polymesh import Floats, PolyMesh
-from jacket.core.uv.chart import Chart, charts_of
+from jacket.core.uv.chart import Chart, charts_of, placed
 from jacket.core.uv.islands import Islands
 from jacket.core.uv.sheets import ONE_SHEET, Sheets, from_pixel_places
 from jacket.errors import SolveError
@@ -29,10 +29,11 @@ class IslandFlat:
     problem: str = ""
 
 
-def flatten_chart(chart: Chart, steps: int = FULL_STEPS) -> tuple[Floats, float]:
+def flatten_chart(chart: Chart, steps: int = FULL_STEPS, start: Floats | None = None) -> tuple[Floats, float]:
     """(V, 2) flat positions without flips at the surface's own scale, and their energy.
 
-    Conformal first; where that flips or is far off, Tutte's map and reweighted steps lead in.
+    From `start` (V, 2) where that has no flips and is not far off; else conformal first, and where that flips or is far off
+    Tutte's map and reweighted steps lead in.
     Raises SolveError for closed islands and where no start without flips exists.
     """
     if not chart.border:
@@ -40,10 +41,18 @@ def flatten_chart(chart: Chart, steps: int = FULL_STEPS) -> tuple[Floats, float]
     lying = as_it_lies(chart)
     if lying is not None:
         return upright(chart, lying), 1.0
-    uv, bad = flat_start(chart)
+    known = scaled_to_area(chart, start) if start is not None and flips(chart, start) == 0 else None
+    if known is not None and Descent(chart, known).energy < NEAR:
+        uv, bad = known, False
+    else:
+        uv, bad = flat_start(chart)
     descent = Descent(chart, uv)
     descent.run(steps, from_bad_start=bad)
     return scaled_to_area(chart, upright(chart, descent.uv)), descent.energy
+
+
+NEAR = 3.0
+"""Mean energy up to which a start is gone on from."""
 
 
 def as_it_lies(chart: Chart) -> Floats | None:
@@ -75,7 +84,7 @@ def flat_start(chart: Chart) -> tuple[Floats, bool]:
         uv = conformal(chart)
         if flips(chart, uv) == 0:
             conform = uv
-            if Descent(chart, uv).energy < 3.0:
+            if Descent(chart, uv).energy < NEAR:
                 return uv, False
     except SolveError:
         pass
@@ -153,9 +162,9 @@ def unwrap(
     for chart in charts:
         progress(done / total, "laying islands flat")
         try:
-            flat, energy = flatten_chart(chart)
-            placed = flat[chart.mesh.corners]
-            uv[chart.corners] = placed if only is None else _in_place(placed, chart, before, sheets)
+            flat, energy = flatten_chart(chart, start=placed(chart, before.places if before is not None else None))
+            laid = flat[chart.mesh.corners]
+            uv[chart.corners] = laid if only is None else _in_place(laid, chart, before, sheets)
             report.append(IslandFlat(chart.faces, True, energy, border_crosses(chart, flat)))
         except SolveError as error:
             uv[chart.corners] = np.nan

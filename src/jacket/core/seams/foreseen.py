@@ -12,9 +12,8 @@ from jacket.core.flatten.unwrap import as_it_lies, flat_start, upright
 from jacket.core.mesh.geometry import face_areas
 from jacket.core.mesh.polymesh import Bools, Floats, Ints, PolyMesh
 from jacket.core.mesh.walks import euler_characteristic, face_parts
-from jacket.core.seams.laying import placed
 from jacket.core.seams.sky import seen
-from jacket.core.uv.chart import Chart, chart_of
+from jacket.core.uv.chart import Chart, chart_of, placed
 from jacket.errors import SolveError
 
 STEPS = 3

@@ -12,7 +12,7 @@ from jacket.core.flatten.starts import signed_areas
 from jacket.core.flatten.stretch import singular_values
 from jacket.core.flatten.unwrap import as_it_lies, flat_start
 from jacket.core.mesh.polymesh import Bools, Floats, Ints, PolyMesh
-from jacket.core.uv.chart import Chart, chart_of
+from jacket.core.uv.chart import Chart, chart_of, placed
 from jacket.errors import JacketError
 
 QUICK = 12
@@ -83,20 +83,6 @@ def lay(mesh: PolyMesh, faces: Ints, cut: Bools, steps: int = QUICK, start: Floa
         chart, descent.uv, float(descent.energy), float(np.percentile(good, 99)) if len(good) else 1.0,
         _solidity(chart, descent.uv), border_crosses(chart, descent.uv),
     )  # fmt: skip
-
-
-def placed(chart: Chart, start: Floats | None) -> Floats | None:
-    """(V', 2) places of a chart's points by those of the whole mesh's corners (C, 2); None where some are not known or differ
-    at one point."""
-    if start is None:
-        return None
-    corner = start[chart.corners]
-    if not np.isfinite(corner).all():
-        return None
-    uv = np.empty((chart.mesh.n_points, 2))
-    uv[chart.mesh.corners] = corner
-    slack = 1e-12 * max(float(np.abs(corner).max(initial=0.0)), 1e-300)
-    return uv if np.abs(uv[chart.mesh.corners] - corner).max(initial=0.0) <= slack else None
 
 
 def _solidity(chart: Chart, uv: Floats) -> float:

@@ -48,3 +48,16 @@ def inside_outline(outline: Floats, at: Floats) -> Bools:
         between = (a[1] > y) != (b[1] > y)
         inside ^= between & (x < (b[0] - a[0]) * (y - a[1]) / (b[1] - a[1]) + a[0])
     return inside & np.isfinite(x)
+
+
+def barycentric(place: Floats, corners: Floats) -> Floats | None:
+    """(3,) weights of the corners (3, D) of a triangle at the point of its plane nearest to a place (D,); None where it has no
+    area."""
+    a, b = corners[1] - corners[0], corners[2] - corners[0]
+    p = place - corners[0]
+    aa, ab, bb, pa, pb = float(a @ a), float(a @ b), float(b @ b), float(p @ a), float(p @ b)
+    det = aa * bb - ab * ab
+    if not det > 1e-24 * max(aa, bb, 1e-300) ** 2:
+        return None
+    v, w = (bb * pa - ab * pb) / det, (aa * pb - ab * pa) / det
+    return np.array([1 - v - w, v, w])

@@ -97,6 +97,20 @@ def chart_of(mesh: PolyMesh, faces: NDArray[np.signedinteger], cut: Bools) -> Ch
     return Chart(PolyMesh(mesh.points[origin], points, starts), corners, faces.astype(np.int32))
 
 
+def placed(chart: Chart, start: Floats | None) -> Floats | None:
+    """(V', 2) places of a chart's points by those of the whole mesh's corners (C, 2); None where some are not known or differ
+    at one point."""
+    if start is None:
+        return None
+    corner = start[chart.corners]
+    if not np.isfinite(corner).all():
+        return None
+    uv = np.empty((chart.mesh.n_points, 2))
+    uv[chart.mesh.corners] = corner
+    slack = 1e-12 * max(float(np.abs(corner).max(initial=0.0)), 1e-300)
+    return uv if np.abs(uv[chart.mesh.corners] - corner).max(initial=0.0) <= slack else None
+
+
 @kernel
 def _both_diagonals(corners, starts):
     total = 0

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from functools import partial
 
 from PySide6.QtCore import Qt
@@ -16,8 +17,9 @@ from jacket.core.mesh.polymesh import CUT, UV
 from jacket.core.seams.reasons import Reason
 from jacket.core.uv.projections import KINDS
 from jacket.document.edits import uvs
-from jacket.qt.cards.base import soft
+from jacket.qt.cards.base import choice_box, soft
 from jacket.qt.cards.stage import StageCard
+from jacket.qt.fields import NumberField
 from jacket.stages.flatten.tuning import mend
 from jacket.stages.flatten.values import FlattenValues
 
@@ -26,6 +28,7 @@ class FlattenCard(StageCard):
     """Laying islands flat."""
 
     name, heading = "flatten", "Flatten"
+    watches = frozenset({"display"})
 
     def fill(self) -> None:
         desk = self.desk
@@ -34,6 +37,18 @@ class FlattenCard(StageCard):
         self.beside(desk.small("project", "Project"), desk.choose(FlattenValues, "projection", "Onto", KINDS))
         for name, label in (("checker", "Checker"), ("stretch", "Stretch as colour")):
             desk.shown_switch(self, name, label)
+        program = desk.program
+        squares = NumberField(program.display.squares, 2, 256, "", whole=True)
+        squares.setAccessibleName("Squares of the checker")
+        squares.changed.connect(lambda v: program.show(replace(program.display, squares=float(v))))
+        self.row("Squares along a sheet", squares)
+        self.row("Stretch shown by", choice_box("Stretch by", (("area", "area"), ("angle", "angle")), program.display.stretch_by,
+                                                lambda v: program.show(replace(program.display, stretch_by=v))))  # fmt: skip
+
+
+    def key(self) -> object:
+        display = self.desk.program.display
+        return (display.checker, display.colouring, display.squares, display.stretch_by)
 
 
 class TuneCard(StageCard):

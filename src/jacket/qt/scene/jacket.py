@@ -12,7 +12,7 @@ from typing import Any
 import numpy as np
 
 from jacket.commands.display import Colouring, Display
-from jacket.core.derive import form_of, gap_of, islands_of, known_shown, normals_of, rings_of, stretch_of
+from jacket.core.derive import angles_of, form_of, gap_of, islands_of, known_shown, normals_of, rings_of, stretch_of
 from jacket.core.fit.lifted import lifted_points
 from jacket.core.mesh.geometry import dihedral_angles, edge_lengths
 from jacket.core.mesh.poles import irregular_points
@@ -60,6 +60,8 @@ def face_colours(mesh: PolyMesh, state: State, display: Display, palette: Palett
     """(F, 4) colour of each face by the one colouring that is on."""
     colouring = display.colouring
     if colouring is Colouring.STRETCH:
+        if display.stretch_by == "angle":
+            return heat(angles_of(mesh, state.sheets), palette.paper, palette.paper, palette.accent, 0.4)
         return heat(stretch_of(mesh, state.sheets), palette.squeezed, palette.paper, palette.stretched, 1.0)
     if colouring is Colouring.GAP and state.source is not None and mesh.n_faces:
         return heat(_by_face(mesh, gap_of(mesh, state.source.mesh)), palette.paper, palette.paper, palette.accent, 0.6)
@@ -152,7 +154,7 @@ def jacket_layers(mesh: PolyMesh, state: State, display: Display, frame: Frame) 
     # Behind a source the far side cannot be seen, and drawing it would cost as much as the near one.
     shut = not display.through and state.source is not None and state.source.visible and display.source
     layers = [Layer(fill, lines=borders, dots=_dots(mesh, places, display, frame), pull=pull, push=push, wire=wire,
-                    checker=16.0 if display.checker else 0.0, shut=shut or not display.backs)]  # fmt: skip
+                    checker=display.squares if display.checker else 0.0, shut=shut or not display.backs)]  # fmt: skip
     if smooth_lines is not None and display.wire:
         layers.append(Layer(lines=line_rows(smooth_lines, rgb(palette.wire, strength), 1.3), pull=pull * 1.1))
     if display.colouring is Colouring.RINGS and smooth_lines is None:

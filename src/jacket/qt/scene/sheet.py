@@ -35,7 +35,7 @@ def sheet_layers(state: State, display: Display, palette: Palette, per_unit: flo
         else island_tints(mesh, state).copy()  # fmt: skip
     colours[:, 3] = 0.82
     fill = fill_rows(mesh, colours, places, mapped)
-    layers.append(Layer(fill, lit=False, checker=16.0 if display.checker else 0.0, wire=rgb(palette.wire, 0.4)))
+    layers.append(Layer(fill, lit=False, checker=display.squares if display.checker else 0.0, wire=rgb(palette.wire, 0.4)))
     layers += flat_seams(mesh, places[:, :2], state, per_unit, palette)
     layers += _pin_layers(mesh, places, palette)
     if display.threads:

@@ -25,6 +25,8 @@ class Overlay(QWidget):
         self.ghost: Ghost = NO_GHOST
         self.pointer = QPointF(-1, -1)
         self.extra: Callable[[QPainter], None] | None = None
+        self.spot: Any = None
+        """The place in this view's space that lies under the pointer in the other view."""
 
     def paintEvent(self, event: Any) -> None:  # noqa: N802 - Qt's name
         painter = QPainter(self)
@@ -32,7 +34,18 @@ class Overlay(QWidget):
         if self.extra is not None:
             self.extra(painter)
         self._ghost(painter)
+        if self.spot is not None:
+            self._spot(painter)
         painter.end()
+
+    def _spot(self, painter: QPainter) -> None:
+        x, y = self.project(np.atleast_2d(self.spot))[0, :2]
+        if np.isfinite([x, y]).all():
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+            for colour, width in ((QColor(20, 22, 26, 170), 4.0), (QColor("#e3a712"), 2.0)):
+                painter.setPen(QPen(colour, width))
+                painter.drawEllipse(QPointF(x, y), 9, 9)
+                painter.drawPoint(QPointF(x, y))
 
     def _ghost(self, painter: QPainter) -> None:
         ghost = self.ghost
