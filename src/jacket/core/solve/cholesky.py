@@ -25,8 +25,10 @@ Floats = NDArray[np.float64]
 class Factor:
     """A factorised symmetric matrix (N, N)."""
 
-    def __init__(self, matrix: Any) -> None:
-        """Factor; raises SolveError when the matrix is singular."""
+    def __init__(self, matrix: Any, upper: bool = False) -> None:
+        """Factor; raises SolveError when the matrix is singular. With `upper` only its upper half with the diagonal is given,
+        rows in order."""
+        self.upper = upper
         matrix = sparse.csc_matrix(matrix)
         matrix.sort_indices()
         self.size = matrix.shape[0]
@@ -36,10 +38,12 @@ class Factor:
             return
         if qdldl is not None:
             try:
-                self._solver = qdldl.Solver(sparse.triu(matrix, format="csc"), upper=True)
+                self._solver = qdldl.Solver(matrix if upper else sparse.triu(matrix, format="csc"), upper=True)
                 return
             except Exception:
                 self._solver = None
+        if upper:
+            matrix = whole(matrix)
         try:
             self._lu = splu(matrix, permc_spec="MMD_AT_PLUS_A", options={"SymmetricMode": True})
         except RuntimeError as error:
@@ -48,11 +52,11 @@ class Factor:
     def update(self, matrix: Any) -> None:
         """Factor again with new values in the same pattern; raises SolveError as above."""
         if self._solver is not None:
-            upper = sparse.triu(sparse.csc_matrix(matrix), format="csc")
+            upper = sparse.csc_matrix(matrix) if self.upper else sparse.triu(sparse.csc_matrix(matrix), format="csc")
             upper.sort_indices()
             self._solver.update(upper, upper=True)
         else:
-            self.__init__(matrix)  # type: ignore[misc]
+            self.__init__(matrix, self.upper)  # type: ignore[misc]
 
     def solve(self, right: Floats) -> Floats:
         """Solution for one right side (N,) or several (N, K)."""
@@ -63,3 +67,8 @@ class Factor:
         if right.ndim == 1:
             return np.asarray(self._solver.solve(np.ascontiguousarray(right)))
         return np.stack([self._solver.solve(np.ascontiguousarray(right[:, k])) for k in range(right.shape[1])], axis=1)
+
+
+def whole(upper: Any) -> Any:
+    """A symmetric matrix from its upper half with the diagonal."""
+    return (upper + upper.T - sparse.diags_array(upper.diagonal())).tocsc()
