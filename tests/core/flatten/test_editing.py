@@ -270,3 +270,22 @@ def test_coordinates_that_move_alike() -> None:
     descent.run(5, False)
     moved = descent.uv[row, 1] - uv[row, 1]
     assert np.ptp(moved) < 1e-12 and np.abs(descent.uv - uv).max() > 0
+
+
+def test_the_upper_pattern_is_that_of_scipy() -> None:
+    """The Hessian put together in its upper half against a plain sum of blocks, with points that no triangle has."""
+    from scipy import sparse
+
+    from jacket.core.flatten import descent as kernels
+
+    chart = half_ball()
+    tri = np.ascontiguousarray(chart.triangles[::3])
+    n, rng = chart.mesh.n_points + 7, np.random.default_rng(0)
+    half = rng.normal(size=(len(tri), 6, 6))
+    blocks = half @ half.transpose(0, 2, 1)
+    starts, rows, slots = kernels._pattern(tri, n)
+    upper = sparse.csc_array((kernels._assembled(slots, blocks, len(rows)), rows, starts), shape=(2 * n, 2 * n))
+    ids = np.stack([2 * tri, 2 * tri + 1], axis=2).reshape(-1, 6)
+    full = sparse.coo_array((blocks.ravel(), (np.repeat(ids, 6, axis=1).ravel(), np.tile(ids, (1, 6)).ravel())), shape=(2 * n, 2 * n))
+    assert abs(upper - sparse.triu(full.tocsc())).max() < 1e-12
+    assert (rows[starts[1:] - 1] == np.arange(2 * n)).all() and (np.diff(starts) > 0).all()

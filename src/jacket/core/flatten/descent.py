@@ -146,7 +146,7 @@ NEAR = 0.1
 def _led(upper: Any, both: Any, right: Floats, factor: Factor) -> Floats | None:
     """Conjugate gradients led by an older factorisation; None where they do not come near soon. `upper` is the upper half of
     the matrix, `both` the whole where that is at hand."""
-    diagonal = upper.diagonal() if both is None else None
+    diagonal = upper.diagonal()
 
     def times(x: Floats) -> Floats:
         return np.asarray(both @ x if both is not None else upper @ x + upper.T @ x - diagonal * x)
@@ -201,7 +201,7 @@ def _pattern(tri, n_points):
                 fill[p] += 1
     # Points beside each point once and in order, up to the point itself.
     first = np.zeros(n_points + 1, np.int64)
-    kept = np.empty(len(near), np.int32)
+    kept = np.empty(len(near) + n_points, np.int32)
     n = 0
     for p in range(n_points):
         row = np.sort(near[count[p] : count[p + 1]])
