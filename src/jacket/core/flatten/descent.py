@@ -60,7 +60,8 @@ class Descent:
         self.starts, self.rows, self.slots = _pattern(self.tri, chart.mesh.n_points)
         self.energy = self.value(self.uv)
         self.factor: Factor | None = None
-        self._to = _reduction(held) if held is not None else None
+        self._to = _reduction(held) if held is not None and held.alike is not None else None
+        self._still = np.flatnonzero(np.repeat(held.fixed, 2)) if held is not None and self._to is None else None
         self._calm = False
 
     def value(self, uv: Floats | None = None) -> float:
@@ -89,8 +90,9 @@ class Descent:
             self.factor.update(matrix)
         return self.factor.solve(right)
 
-    def step(self, reweighted: bool) -> float:
-        """One step; returns the share by which the energy fell (0 when nothing helps)."""
+    def step(self, reweighted: bool, stale: bool = False) -> float:
+        """One step; returns the share by which the energy fell (0 when nothing helps). With `stale` the last factorisation is
+        taken as it is, where there is one: a shorter way down that is there at once."""
         if self.angles == self.areas:
             gradient, blocks = _derivatives(self.uv, self.tri, self.inverse, self.area, reweighted)
         else:
@@ -103,13 +105,19 @@ class Descent:
             weight = np.repeat(2 * self.held.pull, 2) / max(self.chart.area, 1e-300)
             gradient = gradient + weight * (self.uv - self.held.places).ravel()
             data[diagonal] += weight
+        if self._still is not None:
+            # What stands is weighed down: the pattern stays, and nothing has to be taken out of the matrix.
+            data[diagonal[self._still]] += HEAVY * float(data[diagonal].mean())
+            gradient[self._still] = 0.0
         matrix = sparse.csc_matrix((data, self.rows, self.starts), shape=(size, size))
         if self._to is not None:
             if self._to.shape[1] == 0:
                 return 0.0
             matrix = (self._to.T @ whole(matrix) @ self._to).tocsc()
         right = -gradient if self._to is None else -(self._to.T @ gradient)
-        answer = self._solved(matrix, right)
+        answer = self.factor.solve(right) if stale and self.factor is not None else self._solved(matrix, right)
+        if self._still is not None:
+            answer[self._still] = 0.0
         move = (answer if self._to is None else self._to @ answer).reshape(-1, 2)
         slope = float((move.ravel() * gradient).sum())
         if not np.isfinite(slope) or slope >= 0:
@@ -137,6 +145,8 @@ class Descent:
                 break
 
 
+HEAVY = 1e6
+"""How much points that stand weigh, in middling entries of the diagonal."""
 CALM = 0.02
 """Share of the energy that a step may gain at most for the next one to go on with its factorisation."""
 TURNS = 10

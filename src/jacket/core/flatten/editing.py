@@ -95,20 +95,52 @@ def refined(mesh: PolyMesh, islands: Islands, faces: Bools, steps: int = 12, bal
         held = held_by(laying, laying.pins(mesh), outside)
         if held.fixed.all():
             continue
-        part = only(chart, ~held.fixed)
-        descent = Descent(part, laying.uv, held, balance)
+        part, used = only(chart, ~held.fixed)
+        pull, places = (held.pull[used], laying.uv[used]) if held.pull is not None else (None, None)
+        descent = Descent(part, laying.uv[used], Held(held.fixed[used], pull, places), balance)
         descent.run(steps, False, 1e-4)
-        uv = laying.put(uv, descent.uv, ~held.fixed)
+        new = laying.uv.copy()
+        new[used] = descent.uv
+        uv = laying.put(uv, new, ~held.fixed)
     return uv
 
 
-def only(chart: Chart, moving: Bools) -> Chart:
-    """A chart in which only triangles at moving points count: what stands still costs nothing to look at."""
+def only(chart: Chart, moving: Bools) -> tuple[Chart, Ints]:
+    """A chart of the triangles at moving points alone, and (P,) which points of the whole it has: what stands still costs
+    nothing to look at."""
     touched = moving[chart.triangles].any(axis=1)
-    new = Chart(chart.mesh, chart.corners, chart.faces)
-    new.__dict__.update(triangles=chart.triangles[touched], weights=chart.weights[touched],
-                        rest=(chart.rest[0][touched], chart.rest[1][touched]))  # fmt: skip
-    return new
+    used, tri = np.unique(chart.triangles[touched], return_inverse=True)
+    tri = tri.reshape(-1, 3).astype(np.int32)
+    new = Chart(PolyMesh.from_faces(chart.mesh.points[used], tri), chart.corners[:0], chart.faces[:0])
+    new.__dict__.update(triangles=tri, weights=chart.weights[touched], rest=(chart.rest[0][touched], chart.rest[1][touched]))
+    return new, used
+
+
+class Carrier:
+    """Points of an island being carried, the rest following with least stretch; a pointer may lead them on step by step.
+
+    ids    (K,) points of the chart that are carried
+    pins   (V',) strengths of other points
+    """
+
+    def __init__(self, laying: Laying, ids: Ints, pins: Floats) -> None:
+        moving = np.zeros(len(laying.uv), bool)
+        moving[ids] = True
+        held = held_by(laying, np.where(moving, 1.0, pins), np.zeros(len(laying.uv), bool))
+        self.laying, self.ids, self.descent = laying, ids, Descent(laying.chart, laying.uv, held)
+
+    def lead(self, targets: Floats, steps: int, stale: bool = False) -> float:
+        """Towards places (K, 2) as far as no face turns over, then steps of the rest; the share of the way that was gone."""
+        descent = self.descent
+        move = np.zeros_like(descent.uv)
+        move[self.ids] = targets - descent.uv[self.ids]
+        share = min(1.0, 0.8 * float(largest_step(descent.uv, move, descent.tri)))
+        descent.uv = descent.uv + share * move
+        descent.energy = descent.value()
+        for _ in range(steps):
+            if descent.step(False, stale) < 1e-4:
+                break
+        return share
 
 
 def carried(
@@ -119,26 +151,18 @@ def carried(
 
     ids, targets   (K,) points of the chart and (K, 2) where they go;  pins (V',) strengths of other points
     """
-    moving = np.zeros(len(laying.uv), bool)
-    moving[ids] = True
-    held = held_by(laying, np.where(moving, 1.0, pins), np.zeros(len(laying.uv), bool))
-    chart, uv = laying.chart, laying.uv.copy()
-    descent = Descent(chart, uv, held)
-    way = float(np.linalg.norm(targets - uv[ids], axis=1).max(initial=0.0))
+    way = float(np.linalg.norm(targets - laying.uv[ids], axis=1).max(initial=0.0))
     if way <= 0:
-        return uv, 1.0
+        return laying.uv.copy(), 1.0
+    carrier = Carrier(laying, ids, pins)
     for _ in range(rounds):
-        move = np.zeros_like(descent.uv)
-        move[ids] = targets - descent.uv[ids]
-        far = float(largest_step(descent.uv, move, descent.tri))
-        share = min(1.0, 0.8 * far)
-        descent.uv = descent.uv + share * move
-        descent.energy = descent.value()
-        descent.run(last if share == 1.0 else steps, False, 1e-4)
+        share = carrier.lead(targets, steps)
+        if share == 1.0:
+            carrier.descent.run(last, False, 1e-4)
         if share == 1.0 or share < 1e-4:
             break
-    left = float(np.linalg.norm(targets - descent.uv[ids], axis=1).max(initial=0.0))
-    return descent.uv, 1.0 - left / way
+    left = float(np.linalg.norm(targets - carrier.descent.uv[ids], axis=1).max(initial=0.0))
+    return carrier.descent.uv, 1.0 - left / way
 
 
 def stretch_of(chart: Chart, uv: Floats) -> float:

@@ -104,9 +104,12 @@ def _tiny(tailor: Tailor, number: int, faces: Ints, name: str, chart, uv: Floats
     counts[chart.mesh.corners[np.isin(chart.faces, bad)[chart.mesh.face_of_corner]]] = False
     if not counts.any():
         return []
-    rest = Descent(only(chart, counts), uv)
+    part, used = only(chart, counts)
+    rest = Descent(part, uv[used])
     rest.run(QUICK, False, 1e-3)
-    whole = Descent(chart, rest.uv).energy
+    moved = uv.copy()
+    moved[used] = rest.uv
+    whole = Descent(chart, moved).energy
     gain = energy - min(rest.energy, whole)
     plural = "s" if len(tiny) > 1 else ""
     return [Reason("tiny", number, f"{name}: {len(tiny)} tiny edge{plural} pull by {max(gain, 0):.3f}", gain, faces=bad.astype(np.int32))]

@@ -7,7 +7,7 @@ from typing import ClassVar
 import numpy as np
 
 from jacket.core.derive import islands_of
-from jacket.core.flatten.editing import Laying, carried
+from jacket.core.flatten.editing import Carrier, Laying
 from jacket.core.mesh.choosing import as_kind
 from jacket.core.mesh.polymesh import Floats, Ints, PolyMesh
 from jacket.core.uv.sheets import pixel_places
@@ -16,6 +16,9 @@ from jacket.stages.flatten.tools.brushes import Sheet, shifted
 from jacket.tools.base import Option, Tool
 from jacket.tools.events import NO_GHOST, Ghost, Pointer
 from jacket.tools.holding import edge_ghost, face_ghost, found_under
+
+ROUNDS = 12
+"""Times that what is carried is led on towards its place when it is let go."""
 
 
 class Carry(Tool):
@@ -35,7 +38,7 @@ class Carry(Tool):
         self.rest = "follows"
         self.start: Pointer | None = None
         self._ids = np.zeros(0, np.int64)
-        self._layings: list[tuple[Laying, Ints]] = []
+        self._carriers: list[tuple[Carrier, Ints]] = []
         self._sheet: Sheet | None = None
 
     @property
@@ -93,7 +96,7 @@ class Carry(Tool):
         self._sheet = Sheet(mesh)
         self._ids = np.unique(self._sheet.fans[corners])
         self._ids = self._ids[(self._sheet.pins[self._ids] < 1) & np.isfinite(self._sheet.places(mesh)[self._ids]).all(axis=1)]
-        self._layings = []
+        self._carriers = []
         islands = islands_of(mesh, self.document.state.sheets)
         labels = np.unique(islands.corner_labels[self._sheet.first[self._ids]])
         if self.rest == "follows":
@@ -101,7 +104,8 @@ class Carry(Tool):
                 laying = Laying.of(mesh, islands, island)
                 fan = np.empty(len(laying.uv), np.int64)
                 fan[laying.chart.mesh.corners] = self._sheet.fans[laying.chart.corners]
-                self._layings.append((laying, fan))
+                own = np.flatnonzero(np.isin(fan, self._ids))
+                self._carriers.append((Carrier(laying, own, laying.pins(mesh)), fan[own]))
         self.document.begin(step)
 
     def press(self, pointer: Pointer) -> None:
@@ -125,8 +129,10 @@ class Carry(Tool):
         else:
             self._moved(shift, 0.0, 1.0)
 
-    def _moved(self, shift: Floats, degrees: float, scale: float) -> None:
-        """Everything as it was when the gesture began, but for what is carried: by sheet units, degrees, a factor."""
+    def _moved(self, shift: Floats, degrees: float, scale: float, exact: bool = False) -> None:
+        """Everything as it was when the gesture began, but for what is carried: by sheet units, degrees, a factor. Where the
+        rest follows it does so by one step at a time, unless it has to be `exact`."""
+        self._last = (shift, degrees, scale)
         base, sheet = self.document.gesture_base.jacket, self._sheet
         if base is None or sheet is None or len(self._ids) == 0:
             return
@@ -138,28 +144,33 @@ class Carry(Tool):
         turn = scale * np.exp(-1j * np.radians(degrees))
         new = (at - middle) @ [1, 1j] * turn
         goal = (np.stack([new.real, new.imag], axis=1) + middle) / size + shift
-        if not self._layings:
+        if not self._carriers:
             moves = np.zeros((len(sheet.first), 2))
             moves[self._ids] = goal - sheet.places(mesh)[self._ids]
             uv, self._stopped = shifted(mesh, sheet, sheet.places(mesh), moves)
         else:
-            uv, self._stopped = self._follow(mesh, goal)
+            uv, self._stopped = self._follow(mesh, goal, exact)
         self.document.edit_jacket("carry on the sheet", mesh.with_uv(uv), self.document.state.held)
         what = "A face would turn over: it stops here" if self._stopped else "Carry it here"
         self.ghost = Ghost("flat", np.zeros((0, 2, 2)), np.zeros((0, 2)), what=what, how="let go")
 
     _stopped = False
+    _last: tuple[Floats, float, float] | None = None
 
-    def _follow(self, mesh: PolyMesh, goal: Floats) -> tuple[Floats, bool]:
+    def _follow(self, mesh: PolyMesh, goal: Floats, exact: bool) -> tuple[Floats, bool]:
         uv, stopped = mesh.uv, False
         assert uv is not None
         places = np.full((int(self._ids.max()) + 1, 2), np.nan)
         places[self._ids] = goal
-        for laying, fan in self._layings:
-            own = np.flatnonzero(np.isin(fan, self._ids))
-            which = np.full(len(own), int(laying.islands.sheet_of[laying.island]))
-            target = pixel_places(places[fan[own]], which, laying.islands.sheets) / laying.scale * [laying.mirror, 1.0]
-            new, share = carried(laying, own, target, laying.pins(mesh), rounds=6, steps=1, last=2)
+        for carrier, points in self._carriers:
+            laying = carrier.laying
+            which = np.full(len(points), int(laying.islands.sheet_of[laying.island]))
+            target = pixel_places(places[points], which, laying.islands.sheets) / laying.scale * [laying.mirror, 1.0]
+            for _ in range(ROUNDS if exact else 1):
+                share = carrier.lead(target, 6 if exact else 1, stale=not exact)
+                if share == 1.0 or share < 1e-4:
+                    break
+            new = carrier.descent.uv
             uv = laying.put(uv, new, np.abs(new - laying.uv).max(axis=1) > 0)
             stopped |= share < 0.999
         return uv, stopped
@@ -170,17 +181,19 @@ class Carry(Tool):
         if not self.document.state.held.parts:
             raise EditRefused("Hold points, edges or faces first; the numbers move what is held.")
         self._begin(self._corners(mesh, None), "carry on the sheet")
-        self._moved(np.array(shift) / self.document.state.sheet.size, degrees, scale)
+        self._moved(np.array(shift) / self.document.state.sheet.size, degrees, scale, exact=True)
         self.document.commit()
 
     def release(self, pointer: Pointer) -> None:
         if self.start is not None:
-            self.start = None
+            if self._carriers and self._last is not None:
+                self._moved(*self._last, exact=True)
+            self.start, self._last = None, None
             self.document.commit()
-        self._layings, self._sheet = [], None
+        self._carriers, self._sheet = [], None
         self.hover(pointer)
 
     def cancel(self) -> bool:
-        had, self.start, self._layings = self.busy, None, []
+        had, self.start, self._carriers = self.busy, None, []
         super().cancel()
         return had
