@@ -6,7 +6,7 @@ from typing import ClassVar
 
 import numpy as np
 
-from jacket.core.derive import islands_of
+from jacket.core.derive import islands_moved, islands_of
 from jacket.core.fit.shift import FALLOFFS, falloff
 from jacket.core.flatten.descent import largest_step
 from jacket.core.flatten.editing import refined
@@ -141,7 +141,14 @@ class SheetBrush(Tool):
         """Move flat points as far as no face turns over."""
         if np.abs(moves).max(initial=0.0) > 0:
             uv, self.stopped = shifted(mesh, sheet, places, moves)
-            self.document.edit_jacket(self.step_name, mesh.with_uv(uv), self.document.state.held)
+            self.put(mesh, uv)
+
+    def put(self, mesh: PolyMesh, uv: Floats) -> None:
+        """Take other coordinates (C, 2): what hangs together on the sheet still does, so nothing is looked for again."""
+        sheets = self.document.state.sheets
+        new = mesh.with_uv(uv)
+        islands_moved(new, islands_of(mesh, sheets), uv, sheets)
+        self.document.edit_jacket(self.step_name, new, self.document.state.held)
 
 
 def shifted(mesh: PolyMesh, sheet: Sheet, places: Floats, moves: Floats) -> tuple[Floats, bool]:
@@ -239,8 +246,7 @@ class Refine(SheetBrush):
         faces = count >= mesh.sizes
         if not faces.any():
             return
-        uv = refined(mesh, islands_of(mesh, self.document.state.sheets), faces, 2)
-        self.document.edit_jacket(self.step_name, mesh.with_uv(uv), self.document.state.held)
+        self.put(mesh, refined(mesh, islands_of(mesh, self.document.state.sheets), faces, 2))
 
 
 class Pin(SheetBrush):
