@@ -140,3 +140,21 @@ def test_the_place_under_the_pointer_is_marked_in_the_other_view(window: Window,
     hand.hover(QPoint(round(float(x)) + 2, round(float(y)) + 2))
     qtbot.waitUntil(lambda: window.flat.overlay.spot is not None, timeout=4000)
     assert np.linalg.norm(window.flat.overlay.spot - mesh.uv[corner]) < 0.01
+
+
+def test_a_sight_line_has_a_picture_with_its_seams(window: Window, qtbot) -> None:  # type: ignore[no-untyped-def]
+    from jacket.core.seams.sight import Sight
+    from jacket.qt.sightpictures import sight_picture
+    from jacket.qt.theme import DAY
+
+    mesh = window.document.require_jacket().mesh
+    row = np.zeros(mesh.topology.n_edges, bool)
+    row[[mesh.topology.find_edge(55 + k, 56 + k) for k in range(10)]] = True
+
+    def saffron(eye: tuple[float, float, float], cut: np.ndarray) -> int:
+        image = sight_picture(mesh, Sight(1, "a", "eye", eye, (0.0, 0.0, 0.0)), cut, DAY).toImage()
+        colours = [image.pixelColor(x, y).getRgb()[:3] for x in range(image.width()) for y in range(image.height())]
+        return sum(abs(r - 227) + abs(g - 167) + abs(b - 18) < 60 for r, g, b in colours)
+
+    assert saffron((0, 0, 5.0), row) > 60 and saffron((0, 0, 5.0), ~row & row) == 0
+    assert saffron((0, 0, -5.0), row) == 0  # from behind the sheet shows its back: nothing is drawn of it

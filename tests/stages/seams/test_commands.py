@@ -115,6 +115,12 @@ def test_sight_lines_are_saved_with_the_project(tmp_path) -> None:  # type: igno
     host.do("sight-here", "sight-ring", "sight-around")
     sights = host.document.state.sights
     assert [s.name for s in sights] == ["View", "Turntable", "All around"] and sights[0].eye == (0.0, 1.0, 5.0)
+    host.set(eye_height=2.0)
+    host.do("sight-walk")
+    # Eyes are two units above the lowest point of the torus.
+    walk = host.document.state.sights[-1]
+    assert walk.name == "Walk" and walk.eye[1] == pytest.approx(host.document.require_jacket().mesh.points[:, 1].min() + 2)
+    host.document.undo()
     save_project(host.document.state, tmp_path / "a.jacket")
     assert load_project(tmp_path / "a.jacket").sights == sights
     before = host.do("suggest-seams")

@@ -72,10 +72,10 @@ def _edit(document: Document, step: str, mesh: PolyMesh) -> None:
 _NAMES = {"eye": "View", "ring": "Turntable", "around": "All around"}
 
 
-def add_sight(document: Document, kind: str, eye: Place, target: Place) -> Sight:
-    """Save a view that matters."""
+def add_sight(document: Document, kind: str, eye: Place, target: Place, name: str = "") -> Sight:
+    """Save a view that matters, under a name or the usual one of its kind."""
     s = document.state
-    sight = Sight(s.next_id, free_name({v.name for v in s.sights}, _NAMES[kind]), kind, eye, target)
+    sight = Sight(s.next_id, free_name({v.name for v in s.sights}, name or _NAMES[kind]), kind, eye, target)
     document.apply("save a sight line", s.with_(sights=(*s.sights, sight), next_id=s.next_id + 1))
     return sight
 

@@ -6,7 +6,7 @@ from dataclasses import replace
 from functools import partial
 from typing import Any
 
-from PySide6.QtCore import Qt
+from PySide6.QtCore import QSize, Qt
 from PySide6.QtWidgets import QGridLayout, QLabel, QPushButton
 
 from jacket.core.derive import set_figures_of
@@ -17,6 +17,9 @@ from jacket.core.uv.sets import cut_flags
 from jacket.document.edits import seams
 from jacket.qt.cards.base import soft
 from jacket.qt.cards.stage import StageCard
+from jacket.qt.scene.jacket import Same
+from jacket.qt.sightpictures import HIGH, WIDE, sight_picture
+from jacket.qt.theme import DAY
 from jacket.stages.seams.suggesting import GLADLY, NEVER
 from jacket.stages.seams.values import SeamsValues
 
@@ -139,7 +142,7 @@ class SightsCard(StageCard):
     """The views from which seams are not to show."""
 
     name, heading = "seams sights", "Sight lines"
-    watches = frozenset({"sights"})
+    watches = frozenset({"sights", "figures", "active"})
 
     def fill(self) -> None:
         desk = self.desk
@@ -148,6 +151,10 @@ class SightsCard(StageCard):
         self.right.setText(f"{len(sights)} saved" if sights else "none")
         for sight in sights:
             row = QPushButton(f"{sight.name}  ×{sight.weight:g}" if sight.weight != 1 else sight.name)
+            jacket = document.state.jacket
+            if jacket is not None and jacket.mesh.n_faces:
+                row.setIcon(sight_picture(jacket.mesh, sight, cut_flags(jacket.mesh), DAY))
+                row.setIconSize(QSize(WIDE, HIGH))
             row.setObjectName("row")
             row.setToolTip("Click to count it twice as much, up to four times; then once again.")
             heavier = sight.weight * 2 if sight.weight < 4 else 1.0
@@ -160,13 +167,15 @@ class SightsCard(StageCard):
             drop.clicked.connect(partial(desk.guarded, partial(seams.remove_sight, document, sight.id)))
             self.beside(row, drop)
         self.beside(desk.small("sight-here", "This view"), desk.small("sight-ring", "Turntable"), desk.small("sight-around", "All around"))
+        self.beside(desk.small("sight-walk", "Walk round at"), desk.field(SeamsValues, "eye_height", "Eye height", 0, 1e6, "u", False))
         if sights:
             self.beside(desk.small("hide-held", "Lead held seams where they hide"))
         else:
             self.column.addWidget(soft("Save the views the game will have: seams that show from there glow, and suggestions hide."))
 
     def key(self) -> object:
-        return self.desk.program.document.state.sights
+        state = self.desk.program.document.state
+        return (state.sights, Same(state.jacket.mesh.cuts if state.jacket is not None and state.sights else None))
 
 
 class SuggestCard(StageCard):

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from jacket.commands.common import always, has_held, long_edit
+from jacket.commands.common import always, has_held, has_layer, long_edit
 from jacket.commands.host import Edits, Host
 from jacket.commands.model import Command
 from jacket.core.derive import shown_of
@@ -15,6 +15,7 @@ from jacket.document.edits import seams
 from jacket.document.state import State
 from jacket.document.task import Job
 from jacket.stages.seams.held import held_edges
+from jacket.stages.seams.values import SeamsValues
 
 
 def has_sights(state: State) -> bool:
@@ -28,6 +29,16 @@ def _add(kind: str) -> Callable[[Host], None]:
         seams.add_sight(host.document, kind, eye, target)
 
     return run
+
+
+def _walk(host: Host) -> None:
+    """All round the form at the height of somebody's eyes over its lowest point."""
+    mesh = host.document.require_jacket().mesh
+    eye, target = host.looks_from()
+    low = float(mesh.points[:, 1].min()) if mesh.n_points else 0.0
+    height = low + host.values(SeamsValues).eye_height
+    sight = seams.add_sight(host.document, "ring", (eye[0], height, eye[2]), target, "Walk")
+    host.say(f"{sight.name}: all round at {height:.4g} u, as far off as one stands now.")
 
 
 def _hide(host: Edits, mesh: PolyMesh) -> Job:
@@ -56,6 +67,7 @@ def _clear(host: Host) -> None:
 COMMANDS = (
     Command("sight-here", "Save this view as a sight line", "camera seen hidden game view", "", always, _add("eye")),
     Command("sight-ring", "Save a turntable as sight lines", "camera round seen hidden", "", always, _add("ring")),
+    Command("sight-walk", "Save a walk round at eye height", "camera first person seen hidden", "", has_layer, _walk),
     Command("sight-around", "Save all around as sight lines", "camera sphere seen hidden", "", always, _add("around")),
     Command("hide-held", "Lead held seams where they hide", "seen hidden better place reroute sight", "", has_held,
             long_edit("lead seams where they hide", _hide, _said, _hidden), waits=True),

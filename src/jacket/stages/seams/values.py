@@ -13,6 +13,7 @@ class SeamsValues:
     """angle    degrees above which *Cut above the angle* cuts
     most     islands wanted at most when seams are suggested;  stretch  the largest mean stretch of one
     keep_cuts  whether a suggestion keeps what is cut now
+    eye_height  units over the lowest point at which one walks round
     live     whether what is cut or sewn is laid flat anew at once, in its place on the sheet
     """
 
@@ -21,6 +22,7 @@ class SeamsValues:
     stretch: float = ranged(1.06, *STRETCH)
     keep_cuts: bool = False
     live: bool = True
+    eye_height: float = ranged(1.65, 0, 1e6)
 
     def suggesting(self, mirror: str) -> SeamSettings:
         """The settings of a suggestion as the job takes them."""
