@@ -11,7 +11,7 @@ from jacket.core.flatten.stretch import measure_stretch
 from jacket.core.flatten.unwrap import unwrap
 from jacket.core.layout.pack import laid_apart
 from jacket.core.mesh.polymesh import PolyMesh
-from jacket.core.mesh.walks import euler_characteristic
+from jacket.core.mesh.walks import euler_characteristic, face_parts
 from jacket.core.quads.subdivide import split_to_quads
 from jacket.core.seams.cuts import cut_edges, sharp_edges
 from jacket.core.seams.hiding import led_hidden
@@ -181,3 +181,14 @@ def test_threads_join_the_sides_of_each_seam() -> None:
     boxes = islands.boxes
     own = [[k for k in range(6) if (boxes[k, :2] - 1e-9 <= p).all() and (p <= boxes[k, 2:] + 1e-9).all()] for p in threads[:, 0]]
     assert all(own)
+
+
+def test_specks_of_noise_are_no_walls() -> None:
+    """A ball whose points were shaken has hundreds of sharp little rings round single faces; a box keeps all its edges."""
+    ball = icosphere(4)
+    rng = np.random.default_rng(0)
+    noisy = ball.with_points(ball.points * (1 + 0.045 * rng.uniform(-1, 1, (ball.n_points, 1))))
+    network = sharp_network(noisy)
+    count, labels = face_parts(noisy, network)
+    assert count <= 100 or np.bincount(labels).min() > 4
+    assert sharp_network(box(3)).sum() == 12 * 8

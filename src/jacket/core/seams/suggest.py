@@ -32,6 +32,8 @@ CARTON = 0.6
 """Share of Σ length · |angle| that lies on sharp edges from which on a form is only cut along them."""
 BOTH = 0.25
 """The same, from which on that is tried beside cutting by limbs."""
+MANY, SPECK = 100, 4
+"""Parts of a carton up to which every wall counts, and faces up to which a wall is a speck where there are more."""
 UNCUT = 0.25
 """What a sharp edge costs that is not cut, by its length: shading breaks there."""
 TRIAL = 5
@@ -204,8 +206,19 @@ def opened(mesh: PolyMesh, mirror: str = "", seen: Floats | None = None) -> tupl
 
 
 def sharp_network(mesh: PolyMesh) -> Bools:
-    """(E,) edges over 35° but for rows that end loosely: the edges of a carton."""
-    return _without_loose_ends(mesh, dihedral_angles(mesh) > SHARP)
+    """(E,) edges over 35° but for rows that end loosely: the edges of a carton. Where it would fall into very many parts
+    specks of a few faces, as noise on a scan makes them, are no walls."""
+    flags = _without_loose_ends(mesh, dihedral_angles(mesh) > SHARP)
+    topology = mesh.topology
+    for _ in range(4):
+        count, labels = face_parts(mesh, flags)
+        speck = np.bincount(labels)[labels] <= SPECK
+        if count <= MANY or not speck.any():
+            break
+        gone = np.zeros(topology.n_edges, bool)
+        gone[topology.edge[speck[mesh.face_of_corner]]] = True
+        flags = _without_loose_ends(mesh, flags & ~gone)
+    return flags
 
 
 def network_share(mesh: PolyMesh, network: Bools) -> float:
