@@ -65,7 +65,7 @@ def lay(mesh: PolyMesh, faces: Ints, cut: Bools, steps: int = QUICK, start: Floa
     chart = chart_of(mesh, faces, cut)
     lying = as_it_lies(chart) if chart.border else None
     if lying is not None:
-        return Laid(chart, lying, 1.0, 1.0, _solidity(chart, lying), border_crosses(chart, lying))
+        return Laid(chart, lying, 1.0, 1.0, solidity(chart, lying), border_crosses(chart, lying))
     if not chart.is_disk:
         return None
     try:
@@ -81,11 +81,12 @@ def lay(mesh: PolyMesh, faces: Ints, cut: Bools, steps: int = QUICK, start: Floa
     good = energy[np.isfinite(energy)]
     return Laid(
         chart, descent.uv, float(descent.energy), float(np.percentile(good, 99)) if len(good) else 1.0,
-        _solidity(chart, descent.uv), border_crosses(chart, descent.uv),
+        solidity(chart, descent.uv), border_crosses(chart, descent.uv),
     )  # fmt: skip
 
 
-def _solidity(chart: Chart, uv: Floats) -> float:
+def solidity(chart: Chart, uv: Floats) -> float:
+    """Share of its convex hull that a flat island fills; 0 where it has none."""
     from scipy.spatial import ConvexHull, QhullError
 
     try:

@@ -9,7 +9,7 @@ from scipy import sparse
 from scipy.sparse.csgraph import dijkstra
 
 from jacket.core.jit import kernel
-from jacket.core.mesh.geometry import edge_lengths, face_areas, face_centres
+from jacket.core.mesh.geometry import face_areas, face_centres
 from jacket.core.mesh.polymesh import Bools, Floats, Ints, PolyMesh
 
 SAMPLES = 40
@@ -180,8 +180,3 @@ def faces_between(mesh: PolyMesh, first: int, last: int, within: Bools) -> Ints:
     order = np.argsort(keys)
     wanted = np.array([p * mesh.n_faces + q for p, q in row], np.int64)
     return topology.edge[c[order[np.searchsorted(keys[order], wanted)]]].astype(np.int32)
-
-
-def middling_edge(mesh: PolyMesh) -> float:
-    """Mean edge length."""
-    return float(edge_lengths(mesh).mean())

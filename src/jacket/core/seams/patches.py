@@ -14,13 +14,13 @@ from numpy.typing import NDArray
 
 from jacket.core.flatten.descent import FULL_STEPS, TOLERANCE, Descent
 from jacket.core.flatten.overlap import border_crosses
-from jacket.core.flatten.starts import signed_areas
 from jacket.core.flatten.unwrap import flat_start
 from jacket.core.heap import heap_pop, heap_push
 from jacket.core.jit import kernel
 from jacket.core.mesh.geometry import dihedral_angles, edge_lengths, face_areas, face_normals, unit
 from jacket.core.mesh.polymesh import Floats, Ints, PolyMesh
 from jacket.core.mesh.walks import face_parts
+from jacket.core.seams.laying import solidity, triangle_energy
 from jacket.core.uv.chart import Chart, chart_of
 from jacket.errors import JacketError
 from jacket.progress import Progress, silent
@@ -203,29 +203,14 @@ def _try(
         return None
     if limits.p99 < np.inf and _energy_p99(chart, descent.uv) > limits.p99:
         return None
-    if limits.solidity > 0 and _solidity(chart, descent.uv) < limits.solidity:
+    if limits.solidity > 0 and solidity(chart, descent.uv) < limits.solidity:
         return None
     return energy
 
 
 def _energy_p99(chart: Chart, uv: Floats) -> float:
-    from jacket.core.flatten.stretch import singular_values
-
-    values = singular_values(chart, uv)
-    s1, s2 = values[:, 0], values[:, 1]
-    energy = (s1**2 + s2**2 + s1**-2 + s2**-2) / 4
+    energy = triangle_energy(chart, uv)
     return float(np.percentile(energy[np.isfinite(energy)], 99))
-
-
-def _solidity(chart: Chart, uv: Floats) -> float:
-    from scipy.spatial import ConvexHull, QhullError
-
-    try:
-        hull = ConvexHull(uv).volume
-    except QhullError:
-        return 0.0
-    flat = float((np.abs(signed_areas(uv, chart.triangles)) * chart.weights).sum())
-    return flat / max(hull, 1e-300)
 
 
 class _Merger:

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import numpy as np
 
-from jacket.core.mesh.polymesh import Bools, Floats, Ints, PolyMesh
+from jacket.core.mesh.polymesh import Floats, Ints, PolyMesh
+from jacket.core.seams.cuts import sew_edges
 from jacket.core.uv.areas import face_uv_areas
 from jacket.core.uv.islands import Islands
-from jacket.core.uv.sets import cut_flags
 
 
 def stitched(mesh: PolyMesh, edges: Ints, islands: Islands, larger: bool = False) -> tuple[PolyMesh, bool]:
@@ -19,7 +19,7 @@ def stitched(mesh: PolyMesh, edges: Ints, islands: Islands, larger: bool = False
     within one island, or where joining would turn a face over.
     """
     topology, uv = mesh.topology, mesh.uv
-    sewn = _sewn(mesh, edges)
+    sewn = sew_edges(mesh, edges)
     if uv is None:
         return sewn, False
     corner = topology.edge_corner[edges]
@@ -39,12 +39,6 @@ def stitched(mesh: PolyMesh, edges: Ints, islands: Islands, larger: bool = False
         if new is not None:
             sewn, joined = sewn.with_uv(new), True
     return sewn, joined
-
-
-def _sewn(mesh: PolyMesh, edges: Ints) -> PolyMesh:
-    flags: Bools = cut_flags(mesh)
-    flags[edges] = False
-    return mesh.with_cuts(mesh.topology.edge_points[flags])
 
 
 def _laid_against(mesh: PolyMesh, uv: Floats, islands: Islands, small: int, mine: Ints, theirs: Ints) -> Floats | None:

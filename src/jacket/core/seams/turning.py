@@ -65,10 +65,25 @@ def cheapest_path(
     """
     into = np.zeros(len(turning.start) - 1, bool)
     into[sources] = True
-    return _cheapest_path(
+    lengths, before, last = _search(turning, cost, into, goals, shut, turn)
+    return (_row(before, last), float(lengths[last])) if last >= 0 else (np.zeros(0, np.int32), np.inf)
+
+
+def _search(turning: Turning, cost: Floats, sources: Bools, goals: Bools, shut: Bools, turn: float) -> tuple[Floats, Ints, int]:
+    lengths, before, last = _searched(
         turning.start, turning.around, turning.angle, turning.full, turning.ends, np.asarray(cost, np.float64),
-        into, np.asarray(goals, bool), np.asarray(shut, bool), float(turn),
+        sources, np.asarray(goals, bool), np.asarray(shut, bool), float(turn),
     )  # fmt: skip
+    return lengths, before, int(last)
+
+
+def _row(before: Ints, dart: int) -> Ints:
+    """Edges in order of the way that ends with a dart."""
+    row = []
+    while dart >= 0:
+        row.append(dart >> 1)
+        dart = int(before[dart])
+    return np.array(row[::-1], np.int32)
 
 
 def path_lengths(
@@ -76,10 +91,9 @@ def path_lengths(
 ) -> tuple[Floats, Ints]:
     """(2E,) what the cheapest way from a point to the end of each dart costs, inf where there is none, and (2E,) the dart
     before, −1 for the first: all ways at once, for a pointer that moves. Arguments as in `cheapest_path`."""
-    return _path_lengths(
-        turning.start, turning.around, turning.angle, turning.full, turning.ends, np.asarray(cost, np.float64),
-        int(source), np.asarray(shut, bool), float(turn),
-    )  # fmt: skip
+    into = np.zeros(len(turning.start) - 1, bool)
+    into[source] = True
+    return _search(turning, cost, into, np.zeros_like(into), shut, turn)[:2]
 
 
 def path_from(turning: Turning, lengths: Floats, before: Ints, end: int) -> Ints:
@@ -88,12 +102,7 @@ def path_from(turning: Turning, lengths: Floats, before: Ints, end: int) -> Ints
     darts = 2 * here + (turning.ends[here, 1] != end)
     if len(darts) == 0 or not np.isfinite(lengths[darts]).any():
         return np.zeros(0, np.int32)
-    dart = int(darts[np.argmin(lengths[darts])])
-    row = []
-    while dart >= 0:
-        row.append(dart >> 1)
-        dart = int(before[dart])
-    return np.array(row[::-1], np.int32)
+    return _row(before, int(darts[np.argmin(lengths[darts])]))
 
 
 def cheapest_ring(turning: Turning, cost: Floats, across: Ints, shut: Bools, turn: float) -> tuple[Ints, float]:
@@ -195,7 +204,9 @@ def _slot(start, around, p, e):
 
 
 @kernel
-def _cheapest_path(start, around, angle, full, ends, cost, sources, goals, shut, turn):
+def _searched(start, around, angle, full, ends, cost, sources, goals, shut, turn):
+    """What the cheapest way to the end of each dart costs, the dart before it, and the first dart to reach a goal, −1 for
+    none: there the search ends."""
     darts = 2 * len(ends)
     best = np.full(darts, np.inf)
     before = np.full(darts, -1, np.int32)
@@ -238,58 +249,7 @@ def _cheapest_path(start, around, angle, full, ends, cost, sources, goals, shut,
                 best[to] = total
                 before[to] = d
                 size = heap_push(heap, item, size, total, to, 0, 0, 0)
-    if last < 0:
-        return np.zeros(0, np.int32), np.inf
-    count, d = 0, last
-    while d >= 0:
-        count += 1
-        d = before[d]
-    out = np.empty(count, np.int32)
-    d = last
-    for k in range(count - 1, -1, -1):
-        out[k] = d >> 1
-        d = before[d]
-    return out, best[last]
-
-
-@kernel
-def _path_lengths(start, around, angle, full, ends, cost, source, shut, turn):
-    darts = 2 * len(ends)
-    best = np.full(darts, np.inf)
-    before = np.full(darts, -1, np.int32)
-    done = np.zeros(darts, np.bool_)
-    heap = np.empty(8 * darts + 64)
-    item = np.empty((8 * darts + 64, 4), np.int32)
-    size = 0
-    for k in range(start[source], start[source + 1]):
-        e = around[k]
-        d = 2 * e if ends[e, 0] == source else 2 * e + 1
-        if cost[e] < np.inf:
-            best[d] = cost[e]
-            size = heap_push(heap, item, size, cost[e], d, 0, 0, 0)
-    while size > 0:
-        c, d = heap[0], item[0, 0]
-        size = heap_pop(heap, item, size)
-        if done[d]:
-            continue
-        done[d] = True
-        e = d >> 1
-        p = ends[e, 1] if d & 1 == 0 else ends[e, 0]
-        if shut[p] or p == source:
-            continue
-        slot = _slot(start, around, p, e)
-        for k in range(start[p], start[p + 1]):
-            other = around[k]
-            if other == e or cost[other] == np.inf:
-                continue
-            to = 2 * other if ends[other, 0] == p else 2 * other + 1
-            bend = _turned(angle, full, p, slot, k) / (np.pi / 2)
-            total = c + cost[other] + turn * bend * bend
-            if total < best[to] and size < len(heap):
-                best[to] = total
-                before[to] = d
-                size = heap_push(heap, item, size, total, to, 0, 0, 0)
-    return best, before
+    return best, before, last
 
 
 @kernel
