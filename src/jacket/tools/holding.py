@@ -6,6 +6,7 @@ from typing import ClassVar
 
 import numpy as np
 
+from jacket.core.derive import islands_of
 from jacket.core.mesh.choosing import linked
 from jacket.core.mesh.polymesh import Floats, Ints, PolyMesh
 from jacket.core.mesh.walks import edge_loop, ring_edges, shortest_path
@@ -33,6 +34,14 @@ def found_under(tool: Tool, pointer: Pointer, kinds: str) -> Pick:
     if pointer.flat is not None:
         return pick_flat(jacket.mesh, pointer, tool.settings.reach, kinds)
     return pick(jacket.mesh, pointer, tool.settings.reach, occluder(tool.document.state), kinds)
+
+
+def island_under(tool: Tool, pointer: Pointer) -> int:
+    """The island of the active jacket that the face under the pointer lies on, by its number among them; −1 for none."""
+    jacket, found = tool.document.state.jacket, found_under(tool, pointer, "face")
+    if jacket is None or found.kind != "face":
+        return -1
+    return int(islands_of(jacket.mesh, tool.document.state.sheets).labels[found.id])
 
 
 def edge_ghost(mesh: PolyMesh, edges: Ints, view: str, what: str, how: str) -> Ghost:

@@ -14,7 +14,7 @@ from jacket.core.store import STORE
 from jacket.errors import EditRefused
 from jacket.tools.base import Option, Tool
 from jacket.tools.events import NO_GHOST, Ghost, Pointer
-from jacket.tools.holding import found_under
+from jacket.tools.holding import island_under
 
 
 class SquareUp(Tool):
@@ -39,14 +39,10 @@ class SquareUp(Tool):
 
         return STORE.get(layout_of(mesh), ("squared", island, way, self.document.state.sheets), make)
 
-    def _island(self, mesh: PolyMesh, pointer: Pointer) -> int:
-        found = found_under(self, pointer, "face")
-        return int(islands_of(mesh, self.document.state.sheets).labels[found.id]) if found.kind == "face" else -1
-
     def hover(self, pointer: Pointer) -> None:
         self.ghost = NO_GHOST
         jacket = self.document.state.jacket
-        island = self._island(jacket.mesh, pointer) if jacket is not None and jacket.mesh.uv is not None else -1
+        island = island_under(self, pointer) if jacket is not None and jacket.mesh.uv is not None else -1
         if jacket is None or island < 0:
             return
         mesh, result = jacket.mesh, self._result(jacket.mesh, island)
@@ -63,7 +59,7 @@ class SquareUp(Tool):
 
     def press(self, pointer: Pointer) -> None:
         mesh = self.document.open_jacket().mesh
-        island = self._island(mesh, pointer)
+        island = island_under(self, pointer)
         if island < 0 or mesh.uv is None:
             return
         result = self._result(mesh, island)

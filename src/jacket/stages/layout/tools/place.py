@@ -5,11 +5,10 @@ from __future__ import annotations
 import numpy as np
 
 from jacket.core.derive import islands_moved, islands_of
-from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.uv.islands import Islands
 from jacket.tools.base import Tool
 from jacket.tools.events import NO_GHOST, Pointer
-from jacket.tools.holding import face_ghost, found_under
+from jacket.tools.holding import face_ghost, island_under
 
 
 class Place(Tool):
@@ -27,16 +26,12 @@ class Place(Tool):
     def busy(self) -> bool:
         return self.start is not None
 
-    def _island(self, mesh: PolyMesh, pointer: Pointer) -> int:
-        found = found_under(self, pointer, "face")
-        return int(islands_of(mesh, self.document.state.sheets).labels[found.id]) if found.kind == "face" else -1
-
     def hover(self, pointer: Pointer) -> None:
         self.ghost = NO_GHOST
         jacket = self.document.state.jacket
         if jacket is None:
             return
-        island = self._island(jacket.mesh, pointer)
+        island = island_under(self, pointer)
         if island >= 0:
             faces = np.flatnonzero(islands_of(jacket.mesh, self.document.state.sheets).labels == island)
             what = "Turn the island" if pointer.shift else "Scale the island" if pointer.ctrl else "Move the island"
@@ -47,7 +42,7 @@ class Place(Tool):
 
     def press(self, pointer: Pointer) -> None:
         jacket = self.document.require_jacket()
-        self.island = self._island(jacket.mesh, pointer)
+        self.island = island_under(self, pointer)
         if self.island < 0:
             self.document.hold("faces", [])
             return
