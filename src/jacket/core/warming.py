@@ -75,7 +75,7 @@ def _automatic() -> None:
 def _flat() -> None:
     mesh = suggest_seams(_ball())
     flat, _ = unwrap(mesh)
-    pack(Islands.of(flat, (Sheet(width=256, height=256, margin=2),)), PackSettings(effort=1))
+    pack(Islands.of(flat, (Sheet(width=256, height=256, margin=2),)), PackSettings(steps=2))
 
 
 def _sources() -> None:

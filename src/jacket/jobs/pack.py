@@ -1,46 +1,109 @@
-"""Packing a jacket's islands on sheets."""
+"""Packing the islands of one or several layers on sheets."""
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
 
-from jacket.core.layout.pack import PackResult, PackSettings
-from jacket.core.layout.pack import pack as packed
+from jacket.core.layout.pack import PackResult, PackSettings, Watch, pack_layers
+from jacket.core.layout.pieces import Bonds, Layer
 from jacket.core.mesh.polymesh import PolyMesh
+from jacket.core.uv.identity import IslandRecord, island_numbers
 from jacket.core.uv.islands import Islands
-from jacket.core.uv.sheets import ONE_SHEET, Sheet, Sheets, checked_sheets
+from jacket.core.uv.sheets import FIRST_TILE, ONE_SHEET, Sheet, Sheets, checked_sheets
 from jacket.errors import MeshError
 from jacket.progress import Progress, silent
+
+MOST_SHEETS = 100
 
 
 @dataclass(frozen=True, eq=False)
 class Packed:
-    """The mesh with its active UV set packed, and how it came out."""
+    """The meshes of the layers with their active UV sets packed, the sheets, and how it came out."""
+
+    meshes: tuple[PolyMesh, ...]
+    result: PackResult
+    sheets: Sheets = ONE_SHEET
+
+    @property
+    def mesh(self) -> PolyMesh:
+        """The first layer."""
+        return self.meshes[0]
+
+
+@dataclass(frozen=True, eq=False)
+class PackLayer:
+    """A layer to pack: its mesh, what is known of its islands, and faces to which packing is restricted (None for all)."""
 
     mesh: PolyMesh
-    result: PackResult
+    records: Sequence[IslandRecord] = ()
+    only: NDArray[np.signedinteger] | None = None
+    islands: Islands | None = None
 
 
-def sheets_of(width: int, height: int = 0, margin: float = 8.0, count: int = 1) -> Sheets:
+def sheets_of(width: int, height: int = 0, margin: float = 8.0, count: int = 1, mip: int = 0, edge: float | None = None) -> Sheets:
     """So many sheets of one size side by side, square where no height is given. Raises MeshError for sizes that make no
     sense."""
-    if not 1 <= count <= 100:
-        raise MeshError(f"{count} sheets are out of range; choose 1 to 100.")
-    first = Sheet("Sheet", 1001, width, height or width, margin)
-    rows = [first] + [replace(first, name=f"Sheet {k + 1}", tile=1001 + k % 10 + 10 * (k // 10)) for k in range(1, count)]
-    return checked_sheets(tuple(rows))
+    if not 1 <= count <= MOST_SHEETS:
+        raise MeshError(f"{count} sheets are out of range; choose 1 to {MOST_SHEETS}.")
+    first = Sheet("Sheet", FIRST_TILE, width, height or width, margin, edge, mip)
+    return checked_sheets((first, *(_beside(first, k) for k in range(1, count))))
+
+
+def _beside(first: Sheet, k: int) -> Sheet:
+    return replace(first, name=f"Sheet {k + 1}", tile=FIRST_TILE + k)
 
 
 def pack(
     mesh: PolyMesh, sheets: Sheets = ONE_SHEET, settings: PackSettings = PackSettings(), progress: Progress = silent,
     locked: NDArray[np.signedinteger] | None = None, islands: Islands | None = None,
 ) -> Packed:  # fmt: skip
-    """Pack the islands of the active UV set; those that `locked` faces lie on stay. Raises MeshError where nothing is
+    """Pack the islands of one layer's active UV set; those that `locked` faces lie on stay. Raises MeshError where nothing is
     mapped or the sheets leave no room."""
     found = islands if islands is not None else Islands.of(mesh, sheets)
-    stay = np.unique(found.labels[locked]) if locked is not None and len(locked) else None
-    result = packed(found, settings, progress, stay)
-    return Packed(mesh.with_uv(result.uv), result)
+    bonds = Bonds.none(found.count)
+    if locked is not None and len(locked):
+        bonds.locked[found.labels[locked]] = True
+    result = pack_layers([Layer(found, bonds)], settings, progress)
+    return Packed((mesh.with_uv(result.uv),), result, sheets)
+
+
+def pack_together(
+    layers: Sequence[PackLayer], sheets: Sheets = ONE_SHEET, settings: PackSettings = PackSettings(),
+    progress: Progress = silent, watch: Watch | None = None,
+) -> Packed:  # fmt: skip
+    """Pack the islands of several layers on the sheets they share, with their locks, weights, stacks and groups."""
+    rows = []
+    for layer in layers:
+        islands = layer.islands if layer.islands is not None else Islands.of(layer.mesh, sheets)
+        rows.append(Layer(islands, Bonds.of(islands, island_numbers(layer.mesh), layer.records, layer.only)))
+    result = pack_layers(rows, settings, progress, watch)
+    return Packed(tuple(x.mesh.with_uv(uv) for x, uv in zip(layers, result.uvs, strict=True)), result, sheets)
+
+
+def pack_at_density(
+    layers: Sequence[PackLayer], sheet: Sheet, settings: PackSettings, progress: Progress = silent,
+    watch: Watch | None = None,
+) -> Packed:  # fmt: skip
+    """Pack at a density on as many sheets like the given one as it takes, side by side."""
+    assert settings.density is not None
+    area = 0.0
+    for layer in layers:
+        islands = layer.islands if layer.islands is not None else Islands.of(layer.mesh, (sheet,))
+        area += float(islands.surface_area[islands.mapped].sum()) * settings.density**2
+    count = max(int(np.ceil(area / sheet.area / 0.9)), 1)
+    first = replace(sheet, name="Sheet", tile=FIRST_TILE)
+    refused: MeshError | None = None
+    for n in range(count, min(max(2 * count + 2, 4), MOST_SHEETS) + 1):
+        sheets = (first, *(_beside(first, k) for k in range(1, n)))
+        try:
+            bare = [PackLayer(x.mesh, x.records, x.only) for x in layers]
+            return pack_together(bare, sheets, replace(settings, spread=True), progress, watch)
+        except MeshError as error:
+            refused = error
+    raise refused or MeshError(
+        f"At {settings.density:.4g} pixels a unit more than {MOST_SHEETS} sheets would be needed; lower the density."
+    )

@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 from jacket.core.flatten.unwrap import IslandFlat
 from jacket.core.flatten.unwrap import unwrap as laid_flat
-from jacket.core.layout.pack import laid_apart
+from jacket.core.layout.apart import laid_apart
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.uv.islands import Islands
 from jacket.core.uv.sets import piece_labels

@@ -10,7 +10,8 @@ from shapely.ops import unary_union
 from jacket.core.checks.layout import layout_checks
 from jacket.core.flatten.unwrap import unwrap
 from jacket.core.layout.margins import least_margin
-from jacket.core.layout.pack import PackSettings, _box_angle, pack
+from jacket.core.layout.pack import PackSettings, pack
+from jacket.core.layout.pieces import box_angle
 from jacket.core.mesh.geometry import face_centres
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.quads.subdivide import split_to_quads
@@ -69,7 +70,7 @@ def test_locked_islands_stay_and_are_avoided() -> None:
     flat, _ = unwrap(cut_edges(box(), sharp_edges(box(), 45)))
     first = pack(Islands.of(flat, sheets_of(512, margin=4)))
     mesh = flat.with_uv(first.uv)
-    again = pack(Islands.of(mesh, sheets_of(512, margin=4)), PackSettings(effort=2), locked=np.array([2]))
+    again = pack(Islands.of(mesh, sheets_of(512, margin=4)), PackSettings(steps=2), locked=np.array([2]))
     here = Islands.of(mesh).corner_labels == 2
     assert np.array_equal(again.uv[here], first.uv[here])
     assert least_margin(Islands.of(flat.with_uv(again.uv), sheets_of(512, margin=4))).pixels >= 4 - 1e-6
@@ -91,7 +92,7 @@ def test_the_smallest_box_of_a_turned_rectangle_lies_along_the_axes() -> None:
     for turn in np.linspace(0.1, 3.0, 7):
         c, s = np.cos(turn), np.sin(turn)
         at = corners @ np.array([[c, s], [-s, c]])
-        angle = _box_angle(at)
+        angle = box_angle(at)
         c, s = np.cos(angle), np.sin(angle)
         assert np.prod(np.ptp(at @ np.array([[c, -s], [s, c]]).T, axis=0)) == pytest.approx(3.0)
 

@@ -9,7 +9,7 @@ from scipy.spatial import cKDTree
 from jacket.core.checks.layout import flatten_checks, seam_checks
 from jacket.core.flatten.stretch import measure_stretch
 from jacket.core.flatten.unwrap import unwrap
-from jacket.core.layout.pack import laid_apart
+from jacket.core.layout.apart import laid_apart
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.mesh.walks import euler_characteristic, face_parts
 from jacket.core.quads.subdivide import split_to_quads

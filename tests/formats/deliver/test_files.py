@@ -11,6 +11,7 @@ import numpy as np
 import pytest
 import trimesh
 from PIL import Image
+from scipy.spatial import cKDTree
 
 from jacket.core.mesh.geometry import volume
 from jacket.core.mesh.polymesh import PolyMesh
@@ -78,9 +79,8 @@ def test_a_corner_without_a_place_does_not_take_all_the_others_along(packed: Pol
     (tmp_path / "a.glb").write_bytes(delivery_bytes([("x", packed.with_uv(uv), None)], "a", "y-up-metres")["a.glb"])
     read = read_mesh(tmp_path / "a.glb")
     # V runs down in glTF and up in the sheet; the reader turns it back, so the places are those of before.
-    mine = {tuple(np.round(u, 5)) for u in uv[np.isfinite(uv).all(axis=1)]}
-    theirs = {tuple(np.round(u, 5)) for u in read.uv[np.isfinite(read.uv).all(axis=1)]}
-    assert mine <= theirs
+    mine, theirs = (np.unique(u[np.isfinite(u).all(axis=1)], axis=0) for u in (uv, read.uv))
+    assert cKDTree(theirs).query(mine)[0].max() < 1e-6
 
 
 def test_each_sheet_has_its_picture(packed: PolyMesh) -> None:

@@ -51,4 +51,4 @@ def _least_margin(islands: Islands, sheet: int) -> Margin:
 
 def least_margin(islands: Islands) -> Margin:
     """The least margin of all sheets against what each asks for."""
-    return min(least_margins(islands), key=lambda m: m.pixels - islands.sheets[m.sheet].margin)
+    return min(least_margins(islands), key=lambda m: m.pixels - islands.sheets[m.sheet].gap)

@@ -27,6 +27,7 @@ class IslandRecord:
     lock   whether packing leaves it where it is
     done   whether the artist has marked it as finished
     twin   number of the island it is stacked on, 0 for none
+    weigh  factor of its texel density against that of the others
     """
 
     id: int
@@ -35,6 +36,7 @@ class IslandRecord:
     lock: bool = False
     done: bool = False
     twin: int = 0
+    weigh: float = 1.0
 
 
 def island_numbers(mesh: PolyMesh, name: str = "") -> Ints | None:

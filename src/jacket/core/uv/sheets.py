@@ -25,7 +25,9 @@ class Sheet:
 
     tile            its number by the UDIM convention, 1001 + u + 10 v with u in 0..9 (common practice)
     width, height   in pixels
-    margin          pixels between islands and to the edge
+    margin          pixels between islands
+    edge            pixels from islands to the sheet's edge, None for as many as between them
+    mip             level at which the margin still has that many pixels: each level halves the sheet
     """
 
     name: str = "Sheet"
@@ -33,6 +35,8 @@ class Sheet:
     width: int = 1024
     height: int = 1024
     margin: float = 8.0
+    edge: float | None = None
+    mip: int = 0
 
     def checked(self) -> Sheet:
         """The sheet itself; raises MeshError with a sentence where a value makes no sense."""
@@ -44,9 +48,26 @@ class Sheet:
             raise MeshError(
                 f"A margin of {self.margin:g} pixels does not suit a sheet of {side}; choose 0 to {side // 8}."
             )
+        if self.edge is not None and not 0 <= self.edge <= side / 8:
+            raise MeshError(f"{self.edge:g} pixels to the edge do not suit a sheet of {side}; choose 0 to {side // 8}.")
+        if not 0 <= self.mip <= 12 or self.gap > side / 4:
+            raise MeshError(
+                f"A margin of {self.margin:g} pixels at mip level {self.mip} is {self.gap:g} on the sheet itself, too much "
+                f"for {side}; choose a lower level or margin."
+            )
         if not FIRST_TILE <= self.tile <= 9999:
             raise MeshError(f"Tile {self.tile} is no UDIM number; choose {FIRST_TILE} to 9999.")
         return self
+
+    @property
+    def gap(self) -> float:
+        """Pixels between islands at the sheet's own size."""
+        return self.margin * 2.0**self.mip
+
+    @property
+    def rim(self) -> float:
+        """Pixels to the sheet's edge at its own size."""
+        return self.gap if self.edge is None else self.edge * 2.0**self.mip
 
     @property
     def origin(self) -> Floats:

@@ -153,14 +153,21 @@ def _read(reader: Reader) -> State:
 
 
 def _sheet(entry: dict[str, Any]) -> Sheet:
-    margin = float(entry["margin"])
+    margin, edge = float(entry["margin"]), entry.get("edge")
     return Sheet(str(entry["name"]), int(entry["tile"]), int(entry["width"]), int(entry["height"]),
-                 margin if np.isfinite(margin) else 8.0)  # fmt: skip
+                 margin if np.isfinite(margin) else 8.0, None if edge is None else float(edge),
+                 int(entry.get("mip", 0)))  # fmt: skip
+
+
+def _weigh(entry: dict[str, Any]) -> float:
+    weigh = float(entry.get("weigh", 1.0))
+    return weigh if np.isfinite(weigh) and 0.01 <= weigh <= 100 else 1.0
 
 
 def _jacket(entry: dict[str, Any], mesh: PolyMesh) -> JacketObject:
     records = tuple(
-        IslandRecord(int(r["id"]), str(r["name"]), str(r["group"]), bool(r["lock"]), bool(r["done"]), int(r["twin"]))
+        IslandRecord(int(r["id"]), str(r["name"]), str(r["group"]), bool(r["lock"]), bool(r["done"]), int(r["twin"]),
+                     _weigh(r))
         for r in entry.get("islands", ())
     )
     first = max([int(entry.get("next_island", 1)), *(r.id + 1 for r in records)])

@@ -1,0 +1,190 @@
+"""The first layout: largest first, each in the lowest free place, the best scale by bisection.
+
+It is valid by construction: outlines are masks widened by half the margin, and no two masks share a cell.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from jacket.core.jit import inline, kernel
+from jacket.core.layout.masks import Mask, island_mask
+from jacket.core.mesh.polymesh import Floats
+from jacket.progress import Progress, silent
+
+
+@dataclass(frozen=True, eq=False)
+class Lay:
+    """middle (N, 2) in pixels and turn (N,) in radians of outlines on one sheet, at a scale."""
+
+    middle: Floats
+    turn: Floats
+    scale: float
+
+
+class Greedy:
+    """A grid of square cells over a sheet of `size` pixels.
+
+    outlines  (S, 2, 2) segments of each, about the origin, at scale 1
+    stay      outlines in pixels of the sheet that are there already
+    """
+
+    def __init__(
+        self, outlines: Sequence[Floats], areas: Floats, size: Floats, margin: float, edge: float, turns: int,
+        stay: Sequence[Floats] = (),
+    ) -> None:  # fmt: skip
+        self.outlines, self.areas, self.turns = list(outlines), areas, turns
+        long = float(size.max())
+        self.cell = long / min(np.ceil(long), 1024 if len(self.outlines) > 300 else 512)
+        self.widen = margin / 2 / self.cell
+        # Masks are widened by half the margin; the rest keeps the full margin to the edge.
+        self.inset = int(np.ceil(max(edge / self.cell - self.widen, 0) - 1e-9))
+        # A side that is no whole number of cells loses the last part of one.
+        self.columns, self.rows = (int(side / self.cell + 1e-9) - 2 * self.inset for side in size)
+        self.start = np.zeros((max(self.rows, 0), max(self.columns, 0)), np.bool_)
+        for segments in stay if self.roomy else ():
+            self._occupy(segments / self.cell - self.inset)
+        spans = [float(np.ptp(o.reshape(-1, 2), axis=0).max()) for o in self.outlines]
+        self.order = np.argsort(-np.array(spans) * np.sqrt(areas), kind="stable")
+
+    @property
+    def roomy(self) -> bool:
+        """Whether the margins leave any room."""
+        return min(self.columns, self.rows) >= 4
+
+    def _occupy(self, segments: Floats) -> None:
+        mask = island_mask(segments, self.widen)
+        x0, y0 = mask.low.astype(int)
+        for r in range(mask.height):
+            if 0 <= y0 + r < self.rows:
+                for k in range(mask.row_start[r], mask.row_start[r + 1]):
+                    self.start[y0 + r, max(x0 + mask.first[k], 0) : max(x0 + mask.last[k], 0)] = True
+
+    def _masks(self, scale: float) -> list[list[Mask]]:
+        """Masks of every outline in every turning at a scale."""
+        size = scale / self.cell
+        return [
+            [island_mask(o @ turn_matrix(2 * np.pi * t / self.turns).T * size, self.widen) for t in range(self.turns)]
+            for o in self.outlines
+        ]
+
+    def best(self, tries: int = 8, progress: Progress = silent) -> Lay | None:
+        """The layout at the largest scale found in so many tries after the first that fits; None where nothing fits."""
+        if not self.roomy:
+            return None
+        free = float((~self.start).sum()) * self.cell**2
+        high = float(np.sqrt(free / self.areas.sum()))
+        scale, found, left = 0.8 * high, None, tries
+        for k in range(60):
+            lay = self.at(scale)
+            progress(k / (k + 4), "finding a first layout")
+            if lay is not None:
+                found = lay
+            else:
+                high = scale
+            if found is not None:
+                left -= 1
+                if left <= 0 or high / found.scale < 1.01:
+                    break
+            scale = (found.scale + high) / 2 if found is not None else scale * 0.88
+        return found
+
+    def at(self, scale: float) -> Lay | None:
+        """A layout at a scale; None where there is none in this order."""
+        if not self.roomy:
+            return None
+        masks = self._masks(scale)
+        n = len(self.outlines)
+        busy = self.start.copy()
+        next_busy, run_end = _jump_tables(busy)
+        middle, turn = np.zeros((n, 2)), np.zeros(n)
+        for k in self.order.tolist():
+            best: tuple[float, int, int, int] | None = None
+            for t, mask in enumerate(masks[k]):
+                limit = int(best[0]) if best is not None else self.rows
+                y, x = _lowest(
+                    next_busy, run_end, mask.row_start, mask.first, mask.last, mask.width, mask.height, limit
+                )
+                if y >= 0 and (best is None or (y + mask.height, x) < (best[0], best[2])):
+                    best = (y + mask.height, t, x, y)
+            if best is None:
+                return None
+            _, t, x, y = best
+            mask = masks[k][t]
+            _fill(busy, next_busy, run_end, mask.row_start, mask.first, mask.last, x, y)
+            middle[k] = (np.array([x, y]) - mask.low + self.inset) * self.cell
+            turn[k] = 2 * np.pi * t / self.turns
+        return Lay(middle, turn, scale)
+
+
+def turn_matrix(angle: float) -> NDArray[np.float64]:
+    """(2, 2) a turn in radians."""
+    c, s = np.cos(angle), np.sin(angle)
+    return np.array([[c, -s], [s, c]])
+
+
+@inline
+def _jump_row(busy, next_busy, run_end, y):
+    width = busy.shape[1]
+    next_busy[y, width] = width
+    run_end[y, width] = width
+    for x in range(width - 1, -1, -1):
+        if busy[y, x]:
+            next_busy[y, x] = x
+            run_end[y, x] = run_end[y, x + 1] if x + 1 < width and busy[y, x + 1] else x + 1
+        else:
+            next_busy[y, x] = next_busy[y, x + 1]
+            run_end[y, x] = x
+
+
+@kernel
+def _jump_tables(busy):
+    """For each cell the next busy cell at or after it in its row, and where a busy run ends."""
+    height, width = busy.shape
+    next_busy = np.empty((height, width + 1), np.int32)
+    run_end = np.empty((height, width + 1), np.int32)
+    for y in range(height):
+        _jump_row(busy, next_busy, run_end, y)
+    return next_busy, run_end
+
+
+@kernel
+def _lowest(next_busy, run_end, row_start, first, last, width, height, limit):
+    """Lowest then leftmost place (y, x) where a mask is free and its top stays below `limit`."""
+    rows, columns = next_busy.shape[0], next_busy.shape[1] - 1
+    for y in range(0, min(rows, limit) - height + 1):
+        x = 0
+        row = 0
+        clear = 0
+        # Go round the rows from the one that failed last until all are clear in a row.
+        while x + width <= columns and clear < height:
+            hit = False
+            for k in range(row_start[row], row_start[row + 1]):
+                c = next_busy[y + row, x + first[k]]
+                if c < x + last[k]:
+                    x = run_end[y + row, c] - first[k]
+                    hit = True
+                    break
+            if hit:
+                clear = 0
+                if x + width > columns:
+                    break
+            else:
+                clear += 1
+                row = row + 1 if row + 1 < height else 0
+        if clear >= height:
+            return y, x
+    return -1, -1
+
+
+@kernel
+def _fill(busy, next_busy, run_end, row_start, first, last, x, y):
+    for r in range(len(row_start) - 1):
+        for k in range(row_start[r], row_start[r + 1]):
+            for c in range(x + first[k], x + last[k]):
+                busy[y + r, c] = True
+        _jump_row(busy, next_busy, run_end, y + r)

@@ -1,0 +1,148 @@
+"""What is packed: islands one by one, stacks of islands as one, groups that stay together."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from jacket.core.layout.greedy import turn_matrix
+from jacket.core.layout.parting import Floats, Ints
+from jacket.core.layout.shapes import chained
+from jacket.core.uv.identity import IslandRecord
+from jacket.core.uv.islands import Islands, density_scales
+from jacket.core.uv.sheets import APART
+
+
+@dataclass(frozen=True, eq=False)
+class Bonds:
+    """What is wished for the islands of a layer, all (count,).
+
+    locked  stays where it is
+    weigh   factor of its density against the others'
+    stack   islands of one number lie on one another and move as one; −1 for none
+    group   islands of one number stay side by side; −1 for none
+    """
+
+    locked: NDArray[np.bool_]
+    weigh: Floats
+    stack: Ints
+    group: Ints
+
+    @staticmethod
+    def none(count: int) -> Bonds:
+        """No wishes."""
+        return Bonds(np.zeros(count, bool), np.ones(count), np.full(count, -1), np.full(count, -1))
+
+
+    @staticmethod
+    def of(islands: Islands, numbers: Ints | None, records: Sequence[IslandRecord], only: Ints | None = None) -> Bonds:
+        """From what is known of islands by the numbers (F,) on their faces; with `only` all islands that lie on none of those
+        faces are locked."""
+        bonds = Bonds.none(islands.count)
+        if only is not None:
+            bonds.locked[:] = True
+            bonds.locked[islands.labels[only]] = False
+        if numbers is None:
+            return bonds
+        first = np.unique(islands.labels, return_index=True)[1]
+        known = {r.id: r for r in records}
+        groups: dict[str, int] = {}
+        for k, number in enumerate(numbers[first].tolist()):
+            record = known.get(number)
+            if record is None:
+                continue
+            bonds.locked[k] |= record.lock
+            bonds.weigh[k] = record.weigh
+            bonds.stack[k] = record.twin or number
+            bonds.group[k] = groups.setdefault(record.group, len(groups)) if record.group else -1
+        return bonds
+
+
+@dataclass(frozen=True, eq=False)
+class Layer:
+    """Islands to pack together with others, and what is wished for them."""
+
+    islands: Islands
+    bonds: Bonds
+
+
+@dataclass(frozen=True, eq=False)
+class Piece:
+    """Islands that move as one: a single one, or a stack.
+
+    layer, islands  which they are; the first leads
+    matrix, shift   (2, 2) and (2,): from pixel places to the piece at rest, about its middle: places · matrixᵀ + shift
+    segments        (S, 2, 2) chained outline at rest
+    area            of the leading island at rest
+    sheet           that it lies on, −1 for none;  group  number, −1 for none;  fixed  whether it stays
+    """
+
+    layer: int
+    islands: tuple[int, ...]
+    matrix: Floats
+    shift: Floats
+    segments: Floats
+    area: float
+    sheet: int
+    group: int
+    fixed: bool
+
+    def at_size(self, factor: float) -> Piece:
+        """The same piece, larger or smaller at rest."""
+        return Piece(self.layer, self.islands, self.matrix * factor, self.shift * factor, self.segments * factor,
+                     self.area * factor**2, self.sheet, self.group, self.fixed)  # fmt: skip
+
+
+def pieces_of(layers: Sequence[Layer], rest: bool, align: bool) -> list[Piece]:
+    """The pieces of some layers at one pixel a surface unit; locked ones in pixels of their sheet.
+
+    rest   whether sizes follow the surface (True) or stay as they are on the sheet
+    align  whether each is turned so that its box is smallest
+    """
+    out = []
+    for n, layer in enumerate(layers):
+        islands, bonds = layer.islands, layer.bonds
+        scales = density_scales(islands) * bonds.weigh if rest else np.ones(islands.count)
+        good = islands.mapped & (islands.pixel_area > 0)
+        stacks: dict[int, list[int]] = {}
+        for k in np.flatnonzero(good).tolist():
+            stacks.setdefault(int(bonds.stack[k]) if bonds.stack[k] >= 0 else -1 - k, []).append(k)
+        for members in stacks.values():
+            fixed = bool(bonds.locked[members].any())
+            out.append(_piece(n, islands, members, float(scales[members[0]]), align, int(bonds.group[members[0]]), fixed))
+    return out
+
+
+def _piece(layer: int, islands: Islands, members: list[int], scale: float, align: bool, group: int, fixed: bool) -> Piece:
+    lead = max(members, key=lambda k: islands.pixel_area[k])
+    members = [lead] + [k for k in members if k != lead]
+    raw = np.concatenate([islands.pixel_outline(k) for k in members])
+    sheet = int(islands.sheet_of[lead])
+    area = float(islands.pixel_area[lead])
+    if fixed:
+        origin = islands.sheets[max(sheet, 0)].origin * APART
+        return Piece(layer, tuple(members), np.eye(2), -origin, chained(raw - origin), area, sheet, group, True)
+    matrix = turn_matrix(box_angle(raw.reshape(-1, 2)) if align else 0.0) * scale
+    turned = raw @ matrix.T
+    shift = -(turned.min(axis=(0, 1)) + turned.max(axis=(0, 1))) / 2
+    return Piece(layer, tuple(members), matrix, shift, chained(turned + shift), area * scale**2, sheet, group, False)
+
+
+def box_angle(points: Floats) -> float:
+    """Turn in radians that lays the smallest enclosing rectangle along the axes: one side lies on the hull (Freeman and
+    Shapira 1975)."""
+    from scipy.spatial import ConvexHull, QhullError
+
+    try:
+        hull = points[ConvexHull(points).vertices]
+    except QhullError:
+        return 0.0
+    side = np.roll(hull, -1, axis=0) - hull
+    angles = np.arctan2(side[:, 1], side[:, 0])
+    c, s = np.cos(-angles), np.sin(-angles)
+    x = c[:, None] * hull[:, 0] - s[:, None] * hull[:, 1]
+    y = s[:, None] * hull[:, 0] + c[:, None] * hull[:, 1]
+    return float(-angles[int(np.argmin(np.ptp(x, axis=1) * np.ptp(y, axis=1)))])

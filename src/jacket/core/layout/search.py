@@ -1,0 +1,247 @@
+"""Packing tighter: the scale is raised a little, what now overlaps is moved apart or elsewhere, again and again."""
+
+from __future__ import annotations
+
+from collections.abc import Generator, Iterator, Sequence
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
+
+import numpy as np
+
+from jacket.core.layout.parting import Bools, Floats, Ints, Lying, Room, close_pairs, descend
+from jacket.core.layout.rooms import Place, places_for
+from jacket.core.layout.shapes import Stock
+
+ENOUGH = 0.12
+"""Pixels that may miss while searching; the squeeze at the end mends them exactly."""
+SLACK = 24.0
+"""Pixels that shapes may come closer before pairs are looked for anew."""
+
+
+@dataclass(frozen=True)
+class Freedom:
+    """What a shape may do: turn freely (0) or by whole parts of a turn (4 for quarters, 1 for not at all); be mirrored;
+    change to other sheets."""
+
+    turns: int = 0
+    mirrored: bool = False
+    sheets: bool = False
+
+
+@dataclass(frozen=True, eq=False)
+class Found:
+    """A layout with nothing too close but for `ENOUGH`, at a scale."""
+
+    lying: Lying
+    scale: float
+
+
+class Team:
+    """Several searches side by side from the same layout, each with a seed of its own. They tell one another what they found
+    after fixed numbers of steps, so that the result does not depend on which was quicker."""
+
+    def __init__(self, searches: Sequence[Search], together: int = 3) -> None:
+        self.searches, self.together = searches, together
+
+    @property
+    def best(self) -> Found:
+        """The best of all."""
+        return max((s.best for s in self.searches), key=lambda found: found.scale)
+
+    def steps(self) -> Iterator[Found]:
+        """The best layout after each step of all, for ever."""
+        runs = [s.steps() for s in self.searches]
+
+        def some(run: Iterator[Found]) -> None:
+            for _ in range(self.together):
+                next(run, None)
+
+        with ThreadPoolExecutor(len(runs)) as pool:
+            while True:
+                for done in [pool.submit(some, run) for run in runs]:
+                    done.result()
+                best = self.best
+                for search in self.searches:
+                    if search.best.scale < best.scale:
+                        search.best = best
+                yield best
+
+
+class Search:
+    """Looks for layouts at ever larger scales; what it finds depends on the seed and the number of steps only."""
+
+    def __init__(
+        self, stock: Stock, room: Room, freedom: Freedom, lying: Lying, scale: float, fixed: Bools, seed: int = 1,
+        most: float = np.inf,
+    ) -> None:  # fmt: skip
+        self.stock, self.room, self.freedom, self.fixed, self.most = stock, room, freedom, fixed, most
+        self.random = np.random.default_rng(seed)
+        self.best = Found(lying, scale)
+        self.count = len(fixed)
+        self.moving = np.flatnonzero(~fixed)
+        self.weight = np.ones((self.count, self.count)) if self.count <= 1500 else None
+        self.cell = float(room.sizes.max()) / 170
+        self.bulk = stock.radius**2
+
+    # ---- what is known of a layout -----------------------------------------------------------------------------------
+
+    def sizes(self, scale: float) -> Floats:
+        """(N,) sizes of the shapes at a scale: fixed ones keep theirs."""
+        return np.where(self.fixed, 1.0, scale)
+
+    def weights(self, pairs: Ints) -> Floats:
+        """(P,) how much pairs count."""
+        return self.weight[pairs[:, 0], pairs[:, 1]] if self.weight is not None else np.ones(len(pairs))
+
+    def settle(
+        self, lying: Lying, scale: float, active: Bools, rounds: int = 60, enough: float = ENOUGH
+    ) -> tuple[float, float, Ints, Floats, Floats]:
+        """Move active shapes apart, writing into `lying`; energy, deepest miss, pairs, what each misses, and walls."""
+        sizes = self.sizes(scale)
+        pairs = close_pairs(active, sizes, lying, self.stock, self.room, SLACK)
+        energy, worst, share, walls = descend(
+            pairs, self.weights(pairs), active, self.freedom.turns == 0, sizes, lying, self.stock, self.room, rounds, enough
+        )
+        return energy, worst, pairs, share, walls
+
+    # ---- steps -------------------------------------------------------------------------------------------------------
+
+    def steps(self) -> Iterator[Found]:
+        """The best layout after each step, for ever."""
+        yield from self._grow()
+        grow, misses = 0.006, 0
+        pool: list[tuple[float, Lying]] = []
+        while True:
+            if self.best.scale >= self.most:
+                return
+            scale = min(self.best.scale * (1 + grow), self.most)
+            start = self._spread(self.best.lying, scale / self.best.scale)
+            if misses:
+                if pool and self.random.random() < 0.5:
+                    start = pool[int(self.random.integers(len(pool)))][1].copied()
+                self._disturb(start, scale)
+            energy, done = yield from self._part(start, scale, 14)
+            if done:
+                self.best = Found(start, scale)
+                pool.clear()
+                misses, grow = 0, min(grow * 1.5, 0.02)
+            else:
+                misses += 1
+                grow = max(grow * 0.75, 0.0015)
+                pool = sorted([*pool, (energy, start)], key=lambda row: row[0])[:3]
+            yield self.best
+
+    def _grow(self) -> Iterator[Found]:
+        """As large as the first layout lets itself be pushed."""
+        grow = 0.05
+        everything = ~self.fixed
+        while grow > 0.002:
+            scale = min(self.best.scale * (1 + grow), self.most)
+            trial = self._spread(self.best.lying, scale / self.best.scale)
+            _, worst, *_ = self.settle(trial, scale, everything, 120)
+            if worst <= ENOUGH:
+                self.best = Found(trial, scale)
+            else:
+                grow *= 0.5
+            yield self.best
+
+    def _spread(self, lying: Lying, factor: float) -> Lying:
+        half = self.room.sizes[lying.sheet] / 2
+        middle = np.where(self.fixed[:, None], lying.middle, half + (lying.middle - half) * factor)
+        return Lying(middle, lying.turn.copy(), lying.flip.copy(), lying.sheet.copy())
+
+    def _disturb(self, lying: Lying, scale: float) -> None:
+        """Swap two large shapes, or put one elsewhere, so that the search looks in another corner."""
+        ids = self.moving
+        if len(ids) < 2:
+            lying.turn[ids] += self.random.uniform(0, 2 * np.pi, len(ids)) if self.freedom.turns == 0 else 0
+            return
+        share = self.bulk[ids] / self.bulk[ids].sum()
+        a = int(self.random.choice(ids, p=share))
+        # A partner of about its size, so that both may find room.
+        near = np.exp(-(np.log(self.bulk[ids] / self.bulk[a]) ** 2)) * (ids != a)
+        b = int(self.random.choice(ids, p=near / near.sum()))
+        lying.middle[[a, b]] = lying.middle[[b, a]]
+        if self.freedom.sheets:
+            lying.sheet[[a, b]] = lying.sheet[[b, a]]
+        for k in (a, b):
+            self._relocate(k, lying, scale, near=True)
+
+    def _part(self, lying: Lying, scale: float, sweeps: int) -> Generator[Found, None, tuple[float, bool]]:
+        """Move apart what overlaps; every sweep that does not get there puts the worst elsewhere and lets its pairs count
+        more. Returns the energy and whether nothing overlaps any more; yields the best so far after each sweep."""
+        if self.weight is not None:
+            self.weight[:] = 1.0
+        everything = ~self.fixed
+        least, stuck = np.inf, 0
+        for _ in range(sweeps * 4):
+            energy, worst, pairs, share, walls = self.settle(lying, scale, everything, 60)
+            if worst <= ENOUGH:
+                return energy, True
+            plain = float(share.sum() + walls.sum())
+            stuck = 0 if plain < 0.98 * least else stuck + 1
+            least = min(least, plain)
+            if stuck > 4:
+                break
+            self._insist(pairs, share)
+            trouble = walls.copy()
+            np.add.at(trouble, pairs[:, 0], share)
+            np.add.at(trouble, pairs[:, 1], share)
+            trouble[self.fixed] = 0
+            worst_first = [int(k) for k in np.argsort(-trouble) if trouble[k] > 0.02 * trouble.max()]
+            chosen = worst_first[: max(4, len(worst_first) // 3)]
+            for k in self.random.permutation(chosen)[:6].tolist():
+                self._relocate(k, lying, scale)
+            yield self.best
+        return least, False
+
+    def _insist(self, pairs: Ints, share: Floats) -> None:
+        if self.weight is None or len(share) == 0:
+            return
+        factor = 1 + 0.8 * share / max(float(share.max()), 1e-300)
+        self.weight[pairs[:, 0], pairs[:, 1]] *= factor
+        self.weight[pairs[:, 1], pairs[:, 0]] = self.weight[pairs[:, 0], pairs[:, 1]]
+
+    def _relocate(self, k: int, lying: Lying, scale: float, near: bool = False) -> None:
+        """Put a shape where it costs least, if that is less than where it is."""
+        sizes = self.sizes(scale)
+        active = np.zeros(self.count, bool)
+        active[k] = True
+        here = self._cost(k, lying, scale, active)
+        weights = self.weight[k] if self.weight is not None else np.ones(self.count)
+        turns, flips = self._ways(k, lying)
+        sheets = np.arange(len(self.room.sizes)) if self.freedom.sheets else lying.sheet[[k]]
+        found = places_for(k, weights, sizes, lying, self.stock, self.room, sheets, turns, flips, self.cell, self.random)
+        best, kept = here, _where(k, lying)
+        for place in found[:5]:
+            _put(k, lying, place)
+            energy, *_ = self.settle(lying, scale, active, 25)
+            if energy < best:
+                best, kept = energy, _where(k, lying)
+        _put(k, lying, kept)
+
+    def _cost(self, k: int, lying: Lying, scale: float, active: Bools) -> float:
+        return self.settle(lying, scale, active, 0)[0]
+
+    def _ways(self, k: int, lying: Lying) -> tuple[Floats, Floats]:
+        """Turns and flips to try."""
+        parts = self.freedom.turns
+        if parts == 0:
+            turns = lying.turn[k] + np.arange(16) * (np.pi / 8)
+            turns[1:] += self.random.uniform(-np.pi / 16, np.pi / 16)
+        else:
+            turns = lying.turn[k] + np.arange(parts) * (2 * np.pi / parts)
+        flips = np.full(len(turns), lying.flip[k])
+        if self.freedom.mirrored:
+            return np.concatenate([turns, turns]), np.concatenate([flips, -flips])
+        return turns, flips
+
+
+def _where(k: int, lying: Lying) -> Place:
+    x, y = lying.middle[k]
+    return Place(0.0, int(lying.sheet[k]), float(x), float(y), float(lying.turn[k]), float(lying.flip[k]))
+
+
+def _put(k: int, lying: Lying, place: Place) -> None:
+    lying.middle[k] = place.x, place.y
+    lying.turn[k], lying.flip[k], lying.sheet[k] = place.turn, place.flip, place.sheet
