@@ -13,7 +13,7 @@ from jacket.core.flatten.unwrap import unwrap
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.quads.auto import AutoSettings, automatic_quads
 from jacket.core.seams.cuts import cut_edges, sharp_edges
-from jacket.core.seams.patches import PatchSettings, patch_seams
+from jacket.core.seams.patches import _borders, _opened, _patches
 from jacket.core.seams.suggest import SuggestSettings, opened, suggest_seams
 from jacket.formats.mesh.registry import read_mesh
 
@@ -35,7 +35,8 @@ def _few(mesh: PolyMesh) -> PolyMesh:
 
 
 def _patchy(mesh: PolyMesh) -> PolyMesh:
-    return patch_seams(mesh, PatchSettings(1.002, 1.06))
+    labels = _opened(mesh, _patches(mesh))
+    return mesh.with_cuts(_borders(mesh, labels))
 
 
 def _sharp(mesh: PolyMesh) -> PolyMesh:
@@ -53,7 +54,9 @@ CASES = {
     "armadillo, two pieces": Case("branching", ("armadillo",), _few),
     "camel and elephant, few": Case("branching", ("camel", "elephant"), _few),
     "hand, bear, diplodocus, few": Case("branching", ("hand", "bear", "diplodocus"), _few),
-    "scraps of three": Case("many", ("spot", "elephant", "camel"), _patchy),
+    "scraps of three": Case("crowd", ("spot", "elephant", "camel"), _patchy),
+    "crowd": Case("crowd", ("spot", "elephant", "camel", "bunny", "pig", "bear", "hand", "armadillo", "diplodocus", "spot"), _patchy),
+    "scraps of spot and bear": Case("many", ("spot", "bear"), _patchy),
     "scraps of two": Case("many", ("bunny", "pig"), _patchy),
 }
 

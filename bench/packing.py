@@ -15,7 +15,7 @@ from jacket.core.uv.islands import Islands
 from jacket.jobs.pack import sheets_of
 
 SIZE, MARGIN = 1024, 4.0
-WANTED = {"organic": 0.72, "hard-edged": 0.78, "branching": 0.56, "many": 0.66}
+WANTED = {"organic": 0.72, "hard-edged": 0.78, "branching": 0.56, "many": 0.66, "crowd": 0.64}
 
 
 def run(seconds: float = 10.0, names: tuple[str, ...] = ()) -> None:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any
 
-from jacket.commands.host import Place
+from jacket.commands.host import PackView, Place
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.document.document import Document
 from jacket.document.state import SourceObject, State
@@ -57,6 +57,9 @@ class Front:
 
     def watch_field(self, strokes: Any) -> None:
         self.calls.append(("watch_field", len(strokes)))
+
+    def watch_packing(self, view: PackView) -> None:
+        self.calls.append(("watch_packing", len(view.curve)))
 
     def toggle_night(self) -> None:
         self.calls.append(("toggle_night", None))

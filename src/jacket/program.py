@@ -1,7 +1,7 @@
 """The program without a window: document, values, display, tasks, what is proposed, stage and tools.
 
 It is the host that commands run against. What needs a screen or a dialog it asks of its *front*; whatever changes in
-it, it tells its listeners by name ("stage", "tool", "display", "proposal", "lit", "strokes", "values", "work").
+it, it tells its listeners by name ("stage", "tool", "display", "proposal", "lit", "strokes", "packing", "values", "work").
 """
 
 from __future__ import annotations
@@ -14,7 +14,7 @@ import numpy as np
 
 from jacket.commands.display import Display, Heat
 from jacket.commands.general import opening_display, registry_of
-from jacket.commands.host import Files, Place, Proposal
+from jacket.commands.host import Files, PackView, Place, Proposal
 from jacket.commands.model import Command, StageSpec
 from jacket.commands.values import Values
 from jacket.core.derive import mirror_difference
@@ -40,6 +40,7 @@ class Front(Protocol):
     def frame(self, everything: bool) -> None: ...
     def prepare(self, mesh: PolyMesh, progress: Progress) -> None: ...
     def watch_field(self, strokes: Any) -> None: ...
+    def watch_packing(self, view: PackView) -> None: ...
     def toggle_night(self) -> None: ...
     def refresh_checks(self) -> None: ...
     def looks_from(self) -> tuple[Place, Place]: ...
@@ -69,6 +70,7 @@ class Program:
         self.mirror_plane: Plane | None = None
         self.lit: Any = None
         self.strokes: Any = None
+        self.packing: PackView | None = None
         self._cuts: Any = None
         self.tasks = Tasks(document, executor, Teller(front.say, front.offer, self._work_changed))
         self._listeners: list[Callable[[str], None]] = []
@@ -172,9 +174,21 @@ class Program:
             self.strokes = strokes
             self._tell("strokes")
 
+    def show_packing(self, view: PackView | None) -> None:
+        """Show packing that is under way, or no more; told again whenever its view has something better."""
+        self.packing = view
+        self._tell("packing")
+
+    def packing_seen(self, view: PackView) -> None:
+        """Packing found something better; what comes late is passed over."""
+        if view is self.packing:
+            self._tell("packing")
+
     def _work_changed(self, name: str | None) -> None:
         if name is None:
             self.show_strokes(None)
+            if self.packing is not None:
+                self.show_packing(None)
         self._tell("work")
 
     # ---- proposals, the mirror difference ----------------------------------------------------------------------
@@ -257,6 +271,10 @@ class Program:
     def watch_field(self, strokes: Any) -> None:
         """Show strokes of a field; may be called from any thread."""
         self.front.watch_field(strokes)
+
+    def watch_packing(self, view: PackView) -> None:
+        """Show a better layout; may be called from any thread."""
+        self.front.watch_packing(view)
 
     def toggle_night(self) -> None:
         """The other palette."""

@@ -267,7 +267,7 @@ def deliver(options: Options) -> int:
     source = read_mesh(options.source) if options.source else None
     if Path(options.input).suffix.lower() == ".jacket":
         state = load_project(Path(options.input))
-        layers = [DeliverLayer(j.name, j.mesh, {r.id: r.name for r in j.islands}) for j in state.jackets if j.visible]
+        layers = [DeliverLayer(j.name, j.mesh, {r.id: r.name for r in j.islands}, j.islands) for j in state.jackets if j.visible]
         sheets, source = state.sheets, source or (state.source.mesh if state.source is not None else None)
     else:
         layers, sheets = [DeliverLayer(Path(options.input).stem, cut_as_mapped(read_mesh(options.input)))], _sheets(options)

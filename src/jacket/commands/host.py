@@ -6,11 +6,12 @@ from collections.abc import Callable
 from typing import Any, Protocol, TypeVar
 
 from jacket.commands.display import Display
-from jacket.core.mesh.polymesh import PolyMesh
+from jacket.core.layout.pack import Glimpse
+from jacket.core.mesh.polymesh import Floats, PolyMesh
 from jacket.core.source.mend import Mend
 from jacket.core.source.symmetry import Plane
 from jacket.document.document import Document
-from jacket.document.state import SourceObject
+from jacket.document.state import SourceObject, State
 from jacket.document.task import Task
 from jacket.progress import Progress
 
@@ -25,12 +26,37 @@ class Proposal:
         self.name, self.source_id, self.before, self.mend = name, source_id, before, mend
 
 
+class PackView:
+    """Packing that is under way, as it is looked at: the best layout so far of some layers, how the use of the sheets grew
+    over the seconds, and whether it is good enough."""
+
+    def __init__(self, layers: tuple[int, ...], seconds: float) -> None:
+        self.layers, self.seconds = layers, seconds
+        self.curve: list[tuple[float, float]] = []
+        self.uvs: tuple[Floats, ...] = ()
+        self.enough = False
+
+    def see(self, glimpse: Glimpse) -> None:
+        """Take a better layout; called from the packing thread."""
+        self.uvs = glimpse.uvs()
+        self.curve = [*self.curve, (glimpse.seconds, glimpse.use)]
+
+    def shown(self, state: State) -> State:
+        """A state in which the layers lie as the best layout so far has them."""
+        for layer, uv in zip(self.layers, self.uvs, strict=True):
+            found = next((j for j in state.jackets if j.id == layer), None)
+            if found is not None and found.mesh.n_corners == len(uv):
+                state = state.with_layer_mesh(layer, found.mesh.with_uv(uv))
+        return state
+
+
 class Edits(Protocol):
     """The document and the values of the stages."""
 
     document: Document
 
     def values(self, kind: type[V]) -> V: ...
+    def put(self, kind: type[Any], name: str, value: Any) -> None: ...
 
 
 class Talks(Protocol):
@@ -46,16 +72,19 @@ class Works(Protocol):
     def start(self, task: Task) -> None: ...
     def prepare(self, mesh: PolyMesh, progress: Progress) -> None: ...
     def watch_field(self, strokes: Any) -> None: ...
+    def watch_packing(self, view: PackView) -> None: ...
 
 
 class Shows(Protocol):
     """What is looked at."""
 
     display: Display
+    packing: PackView | None
 
     def show_stage(self, stage: str) -> None: ...
     def show(self, display: Display) -> None: ...
     def frame(self, everything: bool) -> None: ...
+    def show_packing(self, view: PackView | None) -> None: ...
     def toggle_night(self) -> None: ...
     def refresh_checks(self) -> None: ...
     def looks_from(self) -> tuple[Place, Place]: ...

@@ -8,6 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jacket.core.flatten.stretch import StretchFigures, face_angles, face_stretch, measure_stretch
+from jacket.core.layout.twins import Twins, find_twins
 from jacket.core.mesh.geometry import edge_lengths, point_normals
 from jacket.core.mesh.polymesh import UV, Bools, Floats, Ints, PolyMesh
 from jacket.core.rows.measure import Rings, rings
@@ -186,6 +187,14 @@ def count_crossings(mesh: PolyMesh, progress: Progress) -> Ints:
 
 
 # ---- jackets --------------------------------------------------------------------------------------------------
+
+
+def twins_of(mesh: PolyMesh, sheets: Sheets, tolerance: float, mirrored: bool) -> list[Twins]:
+    """Islands of one shape."""
+    return STORE.get(
+        layout_of(mesh), ("twins", sheets, tolerance, mirrored),
+        lambda: find_twins(islands_of(mesh, sheets), tolerance, mirrored),
+    )  # fmt: skip
 
 
 def islands_of(mesh: PolyMesh, sheets: Sheets = ONE_SHEET) -> Islands:

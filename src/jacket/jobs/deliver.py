@@ -11,6 +11,7 @@ from jacket import __version__
 from jacket.core.checks.model import Check
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.space.bvh import Bvh
+from jacket.core.uv.identity import IslandRecord
 from jacket.core.uv.sheets import ONE_SHEET, Sheets
 from jacket.errors import MeshError
 from jacket.formats.deliver.files import delivery_bytes, write_delivery
@@ -22,11 +23,13 @@ from jacket.progress import Progress, silent
 
 @dataclass(frozen=True, eq=False)
 class DeliverLayer:
-    """A layer as it goes out: its name, its mesh, the names of its islands by the number on their faces."""
+    """A layer as it goes out: its name, its mesh, the names of its islands by the number on their faces, and what else is
+    known of them."""
 
     name: str
     mesh: PolyMesh
     islands: Mapping[int, str] | None = None
+    records: Sequence[IslandRecord] = ()
 
 
 @dataclass(frozen=True)
@@ -73,7 +76,7 @@ def deliver(
         if layer.name not in rows:
             progress(0.5 * k / len(layers), f"checking {layer.name}")
             beside = [x.mesh for x in layers if x is not layer]
-            rows[layer.name] = delivery_checks(layer.mesh, source, surface, settings.sheets, beside)
+            rows[layer.name] = delivery_checks(layer.mesh, source, surface, settings.sheets, beside, layer.records)
     wrong = any(c.level == "wrong" for found in rows.values() for c in found)
     told: dict[str, Any] = {"jacket": __version__, **(report or {}), "profile": settings.profile, "ready": not wrong}
     if len(layers) == 1:

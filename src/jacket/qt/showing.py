@@ -42,7 +42,7 @@ class Showing(QObject):
     def redraw(self) -> None:
         """Make both scenes anew where they changed."""
         self._redraw_form()
-        self._redraw_flat()
+        self.redraw_flat()
 
     def _redraw_form(self) -> None:
         program, form = self.program, self.form
@@ -60,9 +60,12 @@ class Showing(QObject):
         form.show_chips(program.display, () if has_moves(state) else ("moved",))
         form.overlay.update()
 
-    def _redraw_flat(self) -> None:
+    def redraw_flat(self) -> None:
+        """Make the flat scene anew where it changed; while something is packed its best layout so far."""
         program, flat = self.program, self.flat
         state, display = program.document.state, program.display
+        if program.packing is not None and program.packing.uvs:
+            state = program.packing.shown(state)
         mesh = state.jacket.mesh if state.jacket is not None else None
         # What the sheet shows hangs on faces, UVs and cuts, and on places only through the stretch: moving points leaves it.
         grounds: tuple[Any, ...] = ()

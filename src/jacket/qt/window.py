@@ -14,7 +14,7 @@ from PySide6.QtWidgets import QApplication, QHBoxLayout, QInputDialog, QMainWind
 
 from jacket.commands.common import has_uvs
 from jacket.commands.display import Display
-from jacket.commands.host import Place
+from jacket.commands.host import PackView, Place
 from jacket.commands.keys import chords
 from jacket.commands.model import Command
 from jacket.core.mesh.polymesh import PolyMesh
@@ -54,6 +54,7 @@ class Window(QMainWindow):
     """Everything a user sees; the front that the program asks."""
 
     field_seen = Signal(object)
+    packing_seen = Signal(object)
 
     def __init__(self, document: Document, settings: Settings) -> None:
         super().__init__()
@@ -127,6 +128,8 @@ class Window(QMainWindow):
         self.worker.progressed.connect(self.strip.show_progress)
         self.warmer.progressed.connect(self.hints.show_warming)
         self.field_seen.connect(program.show_strokes)
+        self.packing_seen.connect(program.packing_seen)
+        self.flat.packing.enough_wanted.connect(lambda: program.run(program.commands["good-enough"]))
         self.looking.ready.connect(self.showing.redraw)
         self.form.ready = self.showing.ready
         self.form.acted.connect(lambda: self.panel.desk.refill_wanted.emit("tool") if program.tool.id == "gauge" else None)
@@ -171,6 +174,9 @@ class Window(QMainWindow):
         if name == "display":
             self.looking.look_for_uncovered()
         self.panel.refresh({name})
+        if name == "packing":
+            self.flat.packing.show_view(program.packing)
+            self.showing.redraw_flat()
         if name in ("stage", "display", "lit", "proposal", "strokes", "figures"):
             self.showing.redraw()
 
@@ -216,6 +222,7 @@ class Window(QMainWindow):
             app.setStyleSheet(style_sheet(self.colours))
         self.top.recolour(self.colours)
         self.rail.colours = self.strip.colours = self.flat.palette_ = self.form.palette_ = self.showing.palette = self.colours
+        self.flat.packing.colours = self.colours
         self.panel.desk.ink = self.colours.ink
         self.rail.show_tools(self.program.stage.tools, self.program.tool.id)
         self.strip.show_checks(self.strip.checks)
@@ -270,6 +277,9 @@ class Window(QMainWindow):
 
     def watch_field(self, strokes: Any) -> None:
         self.field_seen.emit(strokes)
+
+    def watch_packing(self, view: PackView) -> None:
+        self.packing_seen.emit(view)
 
     def toggle_night(self) -> None:
         self.settings.night = not self.settings.night

@@ -2,9 +2,14 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
+import numpy as np
+
 from jacket.core.checks.layout import flatten_checks, layout_checks
 from jacket.core.checks.topology import topology_checks
 from jacket.core.space.bvh import Bvh
+from jacket.core.uv.islands import Islands
 from jacket.jobs.pack import sheets_of
 from tests.conftest import grid, icosphere
 
@@ -16,11 +21,32 @@ def test_checks_find_what_was_put_there() -> None:
     uv[:4] = uv[4:8]  # the first quad on top of the second
     rows = {c.id: c for c in layout_checks(bad.with_uv(uv), sheets_of(512, margin=0))}
     assert rows["overlap"].level == "wrong" and {0, 1} <= set(rows["overlap"].offenders.tolist())
+    # Two islands that lie on one another on purpose do not overlap.
+    joined, apart = bad.with_uv(uv), np.array([7, 7])
+    islands = Islands.of(joined, sheets_of(512, margin=0))
+    assert islands.count == 2
+    rows = {c.id: c for c in layout_checks(joined, sheets_of(512, margin=0), islands, apart)}
+    assert rows["overlap"].level == rows["margin"].level == "good"
     outside = {c.id: c for c in layout_checks(bad.with_uv(bad.uv + 0.5), sheets_of(512, margin=4))}
     assert outside["outside"].level == "wrong" and outside["outside"].number == 12
+    # A corner of the sheet pulled across its own quad turns that over; the island's other faces lie as they should.
     uv = bad.uv.copy()
-    uv[:4] = uv[[0, 3, 2, 1]]
-    assert {c.id: c for c in flatten_checks(bad.with_uv(uv))}["flipped"].offenders.tolist() == [0]
+    uv[0] = [0.6, 0.6]
+    found = {c.id: c for c in flatten_checks(bad.with_uv(uv))}
+    assert 0 in found["flipped"].offenders and found["flipped"].level == "wrong" and "mirrored" not in found
+    # A whole island laid on its face is no fault of its faces.
+    found = {c.id: c for c in flatten_checks(bad.with_uv(bad.uv * [-1, 1] + [1, 0]))}
+    assert found["mirrored"].number == 16 and found["mirrored"].level == "look" and found["flipped"].level == "good"
+    # Density by formula: 512 pixels over four units are 128 a unit; a sheet may want more.
+    wanted = (replace(sheets_of(512, margin=0)[0], least=200.0),)
+    assert {c.id: c for c in layout_checks(bad, wanted)}["coarse"].number == 1
+    # Half a pixel wide is told.
+    thin = {c.id: c for c in layout_checks(bad.with_uv(bad.uv * [0.5 / 512, 0.9]), sheets_of(512, margin=0))}
+    assert thin["slivers"].number == 1
+    # At mip 2 a margin of 3 is twelve pixels.
+    mip = sheets_of(512, margin=3, mip=2)
+    near = {c.id: c for c in layout_checks(bad.with_uv(bad.uv * 0.9 + 10 / 512), mip)}["margin"]
+    assert near.level == "wrong" and near.value == "2.5 px at mip 2"
     points = sheet.points.copy()
     points[0] += [2.0, 0.9, 0.0]  # a corner pulled across its own quad's far side
     ball = icosphere(2)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from jacket.core.checks.model import Check, graded
+from jacket.core.checks.model import Check, Level, graded
 from jacket.core.flatten.overlap import flipped_faces, overlapping_faces
 from jacket.core.flatten.stretch import StretchFigures, face_stretch, measure_stretch
 from jacket.core.flatten.unwrap import as_it_lies
@@ -64,9 +64,10 @@ def flatten_checks(mesh: PolyMesh, sheets: Sheets = ONE_SHEET, figures: StretchF
     """Stretch, flips and unmapped faces of the active UV set."""
     if mesh.uv is None:
         return [unmapped(mesh)]
-    places = Islands.of(mesh, sheets).places
+    islands = Islands.of(mesh, sheets)
+    places = islands.places
     figures = figures or measure_stretch(mesh, places)
-    flipped = flipped_faces(mesh, places)
+    flipped, mirrored = _turned_over(islands, flipped_faces(mesh, places))
     far = np.flatnonzero(np.abs(np.nan_to_num(face_stretch(mesh, places))) > 1.0)
     value = f"{figures.dirichlet:.3f}" if np.isfinite(figures.dirichlet) else "none"
     if figures.dirichlet > 1000:
@@ -74,43 +75,111 @@ def flatten_checks(mesh: PolyMesh, sheets: Sheets = ONE_SHEET, figures: StretchF
     number = figures.dirichlet if np.isfinite(figures.dirichlet) else 0.0
     return [
         unmapped(mesh),
-        Check("flipped", "Flipped", f"{len(flipped):,}", "wrong" if len(flipped) else "good", "faces", flipped,
-              len(flipped)),
+        _count("flipped", "Flipped", flipped, "wrong"),
+        *([_count("mirrored", "Mirrored", mirrored, "look")] if len(mirrored) else []),
         Check("stretch", "Mean stretch", value, graded(number, 1.15, 1.5), number=number),
         Check("stretched-faces", "Over twice or half", f"{len(far):,} faces", "look" if len(far) else "good", "faces",
               far, len(far)),
     ]  # fmt: skip
 
 
-def layout_checks(mesh: PolyMesh, sheets: Sheets = ONE_SHEET, islands: Islands | None = None) -> list[Check]:
-    """Overlap, outside, margin, density and use of the sheets, over the active UV set."""
+def _turned_over(
+    islands: Islands, flipped: NDArray[np.signedinteger]
+) -> tuple[NDArray[np.signedinteger], NDArray[np.signedinteger]]:
+    """Faces that lie the other way than their island, and faces of islands that lie on their face as a whole: those are
+    islands laid mirrored, as on purpose."""
+    faces = np.bincount(islands.labels, minlength=islands.count)
+    whole = np.bincount(islands.labels[flipped], minlength=islands.count) == faces
+    mirrored = whole[islands.labels[flipped]]
+    return flipped[~mirrored], flipped[mirrored]
+
+
+def layout_checks(
+    mesh: PolyMesh, sheets: Sheets = ONE_SHEET, islands: Islands | None = None,
+    stacks: NDArray[np.signedinteger] | None = None,
+) -> list[Check]:  # fmt: skip
+    """Overlap, outside, margin, density and use of the sheets, over the active UV set. Islands of one number in `stacks`
+    (count,) lie on one another on purpose; −1 for none."""
     uv = mesh.uv
     if uv is None or not np.isfinite(uv).any():
         return [unmapped(mesh)]
     islands = islands if islands is not None else Islands.of(mesh, sheets)
-    pairs = overlapping_faces(mesh, islands.places)
-    over = np.unique(pairs)
+    over = _overlapping(mesh, islands, stacks)
     outside = _outside(islands)
-    margins = least_margins(islands)
-    worst = min(margins, key=lambda m: m.pixels - sheets[m.sheet].margin)
-    near = np.flatnonzero(np.isin(islands.labels, [k for k in (worst.pair or ()) if k >= 0]))
-    short = worst.pixels < sheets[worst.sheet].margin - 1e-6
-    shown = f"{max(worst.pixels, 0):.1f} px" if np.isfinite(worst.pixels) else "none"
-    density = texel_densities(islands)
-    density = density[np.isfinite(density)]
-    spread = float(np.percentile(density, 95) / max(np.percentile(density, 5), 1e-300)) if len(density) else 1.0
-    uses = [100 * islands.use(k) for k in range(len(sheets))]
-    return [
+    thin = _slivers(islands)
+    found = [
         unmapped(mesh),
-        Check("overlap", "Overlapping", f"{len(over):,}", "wrong" if len(over) else "good", "faces", over, len(over)),
-        Check("outside", "Outside the sheet", f"{len(outside):,}", "wrong" if len(outside) else "good", "faces",
-              outside, len(outside)),
-        Check("margin", "Least margin", shown, "wrong" if short else "good", "faces",
-              near if short else np.zeros(0, np.int32), worst.pixels),
-        Check("density", "Density spread", f"{spread:.2f}×", graded(spread, 1.5, 4.0), number=spread),
-        Check("use", "Use of sheets" if len(sheets) > 1 else "Use of sheet", " · ".join(f"{u:.0f} %" for u in uses), "good",
-              number=100 * islands.use()),
+        _count("overlap", "Overlapping", over, "wrong"),
+        _count("outside", "Outside the sheet", outside, "wrong"),
+        _margin(islands, stacks),
+        *_density(islands),
+        Check("slivers", "Under a pixel wide", f"{len(thin):,} islands" if len(thin) != 1 else "1 island", "look", "faces",
+              np.flatnonzero(np.isin(islands.labels, thin)).astype(np.int32), len(thin)),
+        _use(islands),
     ]  # fmt: skip
+    return [c for c in found if c.id != "slivers" or c.number]
+
+
+def _count(id_: str, label: str, faces: NDArray[np.signedinteger], level: Level) -> Check:
+    return Check(id_, label, f"{len(faces):,}", level if len(faces) else "good", "faces", faces, len(faces))
+
+
+def _overlapping(
+    mesh: PolyMesh, islands: Islands, stacks: NDArray[np.signedinteger] | None
+) -> NDArray[np.signedinteger]:
+    """Faces that lie over others, but for those of wanted stacks."""
+    pairs = overlapping_faces(mesh, islands.places)
+    if stacks is not None and len(pairs):
+        one, other = (islands.labels[pairs[:, k]] for k in range(2))
+        pairs = pairs[(stacks[one] < 0) | (stacks[one] != stacks[other]) | (one == other)]
+    return np.unique(pairs).astype(np.int32)
+
+
+def _margin(islands: Islands, stacks: NDArray[np.signedinteger] | None) -> Check:
+    """The least margin, told at the mip level at which it counts."""
+    sheets = islands.sheets
+    worst = min(least_margins(islands, stacks), key=lambda m: m.pixels - sheets[m.sheet].gap)
+    sheet = sheets[worst.sheet]
+    wanted = sheet.rim if worst.pair is not None and worst.pair[1] < 0 else sheet.gap
+    short = worst.pixels < wanted - 1e-6
+    near = np.flatnonzero(np.isin(islands.labels, [k for k in (worst.pair or ()) if k >= 0])).astype(np.int32)
+    level = f" at mip {sheet.mip}" if sheet.mip else ""
+    shown = f"{max(worst.pixels, 0) / 2**sheet.mip:.1f} px{level}" if np.isfinite(worst.pixels) else "none"
+    return Check("margin", "Least margin", shown, "wrong" if short else "good", "faces", near if short else near[:0], worst.pixels)
+
+
+def _density(islands: Islands) -> list[Check]:
+    """How far densities spread, and which islands lie below what their sheet wants."""
+    density = texel_densities(islands)
+    known = density[np.isfinite(density)]
+    spread = float(np.percentile(known, 95) / max(np.percentile(known, 5), 1e-300)) if len(known) else 1.0
+    out = [Check("density", "Density spread", f"{spread:.2f}×", graded(spread, 1.5, 4.0), number=spread)]
+    least = np.array([s.least for s in islands.sheets])
+    if least.any():
+        own = least[np.maximum(islands.sheet_of, 0)]
+        with np.errstate(divide="ignore", invalid="ignore"):
+            mean = np.sqrt(islands.pixel_area / islands.surface_area)
+        low = np.flatnonzero(islands.mapped & (mean < own * (1 - 1e-6)))
+        faces = np.flatnonzero(np.isin(islands.labels, low)).astype(np.int32)
+        out.append(Check("coarse", "Below the wanted density", f"{len(low):,}", "look" if len(low) else "good", "faces", faces,
+                         len(low)))  # fmt: skip
+    return out
+
+
+def _slivers(islands: Islands) -> NDArray[np.signedinteger]:
+    """Islands narrower than a pixel on their sheet: twice the area over the length of the outline."""
+    border = islands.border_corners
+    ends = islands.places[islands.mesh.topology.next[border]] - islands.places[border]
+    around = np.bincount(islands.corner_labels[border], np.nan_to_num(np.hypot(*ends.T)), minlength=islands.count)
+    thin = 2 * islands.pixel_area < around
+    return np.flatnonzero(thin & islands.mapped & (islands.pixel_area > 0))
+
+
+def _use(islands: Islands) -> Check:
+    sheets = islands.sheets
+    uses = [100 * islands.use(k) for k in range(len(sheets))]
+    label = "Use of sheets" if len(sheets) > 1 else "Use of sheet"
+    return Check("use", label, " · ".join(f"{u:.0f} %" for u in uses), "good", number=100 * islands.use())
 
 
 def _outside(islands: Islands) -> NDArray[np.signedinteger]:

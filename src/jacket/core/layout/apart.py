@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 import numpy as np
 
 from jacket.core.mesh.polymesh import Floats
@@ -50,3 +52,18 @@ def _rows(spans: Floats, room: Floats, gap: float) -> Floats | None:
         out[k] = x, top - high
         x += wide + gap
     return out
+
+
+def laid_beside(islands: Islands, ids: Sequence[int]) -> Floats:
+    """UVs (C, 2) with some islands in a row to the right of all sheets, as large as they are."""
+    uv = islands.uv.copy()
+    tile = max(float(s.origin[0]) for s in islands.sheets) + 1.0
+    first = islands.sheets[0]
+    x = first.gap
+    for k in ids:
+        box = islands.pixel_boxes[k]
+        here = islands.corner_labels == k
+        at = (islands.places[here] - box[:2] + [x, first.gap]) / first.size
+        uv[here] = at + [tile + 0.02, 0.0]
+        x += float(box[2] - box[0]) + first.gap
+    return uv

@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
+from numpy.typing import NDArray
 
 from jacket.core.uv.islands import Islands
 from jacket.core.uv.sheets import APART
@@ -20,13 +21,13 @@ class Margin:
     pair: tuple[int, int] | None = None
 
 
-def least_margins(islands: Islands) -> list[Margin]:
-    """The margin of each sheet. Distances are shapely's, between the outlines; an island wholly inside a hole of another
+def least_margins(islands: Islands, stacks: NDArray[np.signedinteger] | None = None) -> list[Margin]:
+    """The margin of each sheet; islands of one number in `stacks` (count,) lie on one another on purpose. Distances are shapely's, between the outlines; an island wholly inside a hole of another
     is measured to the hole."""
-    return [_least_margin(islands, k) for k in range(len(islands.sheets))]
+    return [_least_margin(islands, k, stacks) for k in range(len(islands.sheets))]
 
 
-def _least_margin(islands: Islands, sheet: int) -> Margin:
+def _least_margin(islands: Islands, sheet: int, stacks: NDArray[np.signedinteger] | None) -> Margin:
     import shapely
 
     ids = np.flatnonzero(islands.mapped & (islands.pixel_area > 0) & (islands.sheet_of == sheet))
@@ -42,7 +43,7 @@ def _least_margin(islands: Islands, sheet: int) -> Margin:
     for k, line in enumerate(outlines):
         reach = best if best > 0 else 0.0
         for j in tree.query(line, predicate="dwithin", distance=max(reach, 0.0)):
-            if j > k:
+            if j > k and (stacks is None or stacks[ids[j]] < 0 or stacks[ids[j]] != stacks[ids[k]]):
                 far = float(shapely.distance(line, outlines[j]))
                 if far < best:
                     best, pair = far, (int(ids[k]), int(ids[j]))

@@ -7,7 +7,7 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from jacket.core.jit import kernel
+from jacket.core.jit import inline, kernel
 
 Floats = NDArray[np.float64]
 Ints = NDArray[np.signedinteger]
@@ -40,19 +40,45 @@ def island_mask(segments: Floats, widen: float) -> Mask:
     a counted cell. If the masks of two islands are disjoint they are therefore at least 2 · widen
     apart, since the middle of a shorter gap would be in both.
     """
-    low = np.floor(segments.reshape(-1, 2).min(axis=0) - widen - 1)
-    high = np.ceil(segments.reshape(-1, 2).max(axis=0) + widen + 1)
-    width, height = (high - low).astype(int)
-    grid = _raster(np.ascontiguousarray(segments - low), float(widen), int(width), int(height))
-    rows = np.flatnonzero(grid.any(axis=1))
-    columns = np.flatnonzero(grid.any(axis=0))
-    grid = grid[rows[0] : rows[-1] + 1, columns[0] : columns[-1] + 1]
-    low = low + np.array([columns[0], rows[0]], float)
-    row_start, first, last = _runs(np.ascontiguousarray(grid))
-    return Mask(grid.shape[1], grid.shape[0], row_start, first, last, low)
+    width, height, row_start, first, last, low = _mask(np.ascontiguousarray(segments), 1.0, 0.0, float(widen))
+    return Mask(width, height, row_start, first, last, low)
+
+
+def turned_mask(segments: Floats, turn: float, size: float, widen: float) -> Mask:
+    """The mask of an island turned by `turn` radians and `size` times as large."""
+    width, height, row_start, first, last, low = _mask(segments, size * np.cos(turn), size * np.sin(turn), widen)
+    return Mask(width, height, row_start, first, last, low)
 
 
 @kernel
+def _mask(segments, c, s, widen):
+    laid = np.empty_like(segments)
+    x0, y0, x1, y1 = np.inf, np.inf, -np.inf, -np.inf
+    for k in range(len(segments)):
+        for e in range(2):
+            x, y = c * segments[k, e, 0] - s * segments[k, e, 1], s * segments[k, e, 0] + c * segments[k, e, 1]
+            laid[k, e, 0], laid[k, e, 1] = x, y
+            x0, y0, x1, y1 = min(x0, x), min(y0, y), max(x1, x), max(y1, y)
+    low = np.array([np.floor(x0 - widen - 1), np.floor(y0 - widen - 1)])
+    width, height = int(np.ceil(x1 + widen + 1) - low[0]), int(np.ceil(y1 + widen + 1) - low[1])
+    for k in range(len(segments)):
+        for e in range(2):
+            laid[k, e, 0] -= low[0]
+            laid[k, e, 1] -= low[1]
+    grid = _raster(laid, widen, width, height)
+    r0, r1, c0, c1 = height, -1, width, -1
+    for row in range(height):
+        for column in range(width):
+            if grid[row, column]:
+                r0, r1, c0, c1 = min(r0, row), max(r1, row), min(c0, column), max(c1, column)
+    grid = grid[r0 : r1 + 1, c0 : c1 + 1].copy()
+    low[0] += c0
+    low[1] += r0
+    row_start, first, last = _runs(grid)
+    return c1 - c0 + 1, r1 - r0 + 1, row_start, first, last, low
+
+
+@inline
 def _raster(segments, widen, width, height):
     grid = np.zeros((height, width), np.bool_)
     wind = np.zeros((height, width + 1), np.int32)
@@ -98,7 +124,7 @@ def _raster(segments, widen, width, height):
     return grid
 
 
-@kernel
+@inline
 def _runs(grid):
     height, width = grid.shape
     row_start = np.zeros(height + 1, np.int32)

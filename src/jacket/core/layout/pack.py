@@ -233,12 +233,15 @@ class _Table:
         sizes = np.sqrt([c.area for c in self.clusters if not c.fixed])
         spacing = float(np.clip(0.12 * np.median(sizes), 2.0, 5.0))
         reach = float(room.margin.max()) + 6.0
-        shapes = [Shape.of(p.segments, p.area, spacing, spacing / 2.5, reach) for p in self.clusters]
+        spacings = [float(np.clip(0.12 * np.sqrt(c.area), 1.5, spacing)) for c in self.clusters]
+        shapes = [Shape.of(c.segments, c.area, step, step / 2.5, reach) for c, step in zip(self.clusters, spacings, strict=True)]
         freedom = Freedom(TURNS[self.settings.turn], self.settings.mirrored, self.settings.spread and len(self.sheets) > 1)
         stock = stock_of(shapes)
         search = Team([Search(stock, room, freedom, lying.copied(), scale, self.still, seed, self.most) for seed in (
             self.settings.seed, self.settings.seed + 1_000_003)])  # fmt: skip
         told, made = 0.0, 0
+        # The exact end takes its part of the time as well.
+        until = self.settings.seconds - min(0.012 * len(self.pieces), 0.3 * self.settings.seconds)
         for found in search.steps():
             made += 1
             gone = time.monotonic() - self.start
@@ -251,7 +254,7 @@ class _Table:
                 glimpse = Glimpse(uvs, self._use(found.scale), gone, made)
                 if not watch(glimpse):
                     break
-            if made >= self.settings.steps or gone > self.settings.seconds or found.scale >= self.most:
+            if made >= self.settings.steps or gone > until or found.scale >= self.most:
                 break
         return search.best.lying, search.best.scale, made
 
@@ -269,14 +272,11 @@ class _Table:
         self, squeeze: Squeeze, found: Lying, scale: float, first: tuple[Lying, float], progress: Progress
     ) -> tuple[Lying, float]:
         """A found layout with every margin kept to the last digit; the first one where that fails or is larger."""
-        lying, size = squeeze.enlarged(found, scale, most=self.most, progress=progress)
-        if size < first[1] or squeeze.crossing(lying, size):
-            lying, size = first
-            if squeeze.touching(*first, 0.5).worst > 1e-9:
-                return first
-            again = squeeze.enlarged(*first, most=self.most)
-            return first if again[1] < size or squeeze.crossing(*again) else again
-        return lying, size
+        for start in ((found, scale), first):
+            done = squeeze.enlarged(*start, most=self.most, progress=progress)
+            if done is not None and done[1] >= first[1] and not squeeze.crossing(*done):
+                return done
+        return first
 
     # ---- back to coordinates -------------------------------------------------------------------------------------------
 

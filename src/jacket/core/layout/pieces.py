@@ -47,10 +47,11 @@ class Bonds:
             bonds.locked[islands.labels[only]] = False
         if numbers is None:
             return bonds
-        first = np.unique(islands.labels, return_index=True)[1]
+        by_label = np.zeros(islands.count, np.int64)
+        by_label[islands.labels] = numbers
         known = {r.id: r for r in records}
         groups: dict[str, int] = {}
-        for k, number in enumerate(numbers[first].tolist()):
+        for k, number in enumerate(by_label.tolist()):
             record = known.get(number)
             if record is None:
                 continue

@@ -58,11 +58,12 @@ def cover(i, sheet, weights, scale, lying, stock, room, cell):
 
 
 @kernel
-def best_places(covered, cell, places, border, turns, flips, edge, width, height, stride, shift):
+def best_places(covered, cell, places, border, turns, flips, edge, width, height, stride, shift, limit):
     """(T, 3) cost and middle of the cheapest place for each turn and flip (T,): the sum of the map under `places` (P, 2).
 
     border   (B, 2) what has to lie on the sheet, `edge` from its sides
     stride   pixels between the places tried, from `shift` on
+    limit    what a place may cost: others are not looked at to the end
     """
     out = np.empty((len(turns), 3))
     rows, columns = covered.shape
@@ -82,7 +83,7 @@ def best_places(covered, cell, places, border, turns, flips, edge, width, height
         if right < left or top < bottom:
             continue
         across, up = int((right - left) / stride) + 1, int((top - bottom) / stride) + 1
-        best = np.inf
+        best = limit
         for a in range(up + 1):
             # The last one stands at the very edge, whatever the stride.
             y = min(bottom + (a + shift) * stride, top) if a > 0 else bottom
@@ -104,27 +105,47 @@ def best_places(covered, cell, places, border, turns, flips, edge, width, height
 
 def probes(places: Floats, most: int, random: np.random.Generator) -> NDArray[np.float64]:
     """At most so many of the places, in an order in which the first few already tell."""
-    if len(places) <= most:
-        return places[random.permutation(len(places))]
     return places[random.permutation(len(places))[:most]]
+
+
+@kernel
+def cost_under(covered, cell, places, turn, flip, x, y):
+    """The sum of the map under places (P, 2) of a shape that lies as given; twice that of the cell's worst beyond the sheet."""
+    c, s = np.cos(turn), np.sin(turn)
+    rows, columns = covered.shape
+    total = 0.0
+    for p in range(len(places)):
+        px, py = places[p, 0] * flip, places[p, 1]
+        column = min(max(int((x + c * px - s * py) / cell), 0), columns - 1)
+        row = min(max(int((y + s * px + c * py) / cell), 0), rows - 1)
+        total += covered[row, column]
+    return total
 
 
 def places_for(
     i: int, weights: Floats, scale: Floats, lying: Lying, stock: Stock, room: Room, sheets: Ints, turns: Floats,
-    flips: Floats, cell: float, random: np.random.Generator,
+    flips: Floats, cell: float, random: np.random.Generator, better: bool = True,
 ) -> list[Place]:  # fmt: skip
-    """The cheapest place for shape i in each turn and flip (T,) on each of some sheets, cheapest first."""
+    """The cheapest place for shape i in each turn and flip (T,) on each of some sheets, cheapest first; with `better` only
+    places that cost less than the present one."""
     size = float(scale[i])
     rim = probes(stock.border[stock.border_start[i] : stock.border_start[i + 1]], 64, random)
     core = probes(stock.inside[stock.inside_start[i] : stock.inside_start[i + 1]], 32, random)
-    places = np.concatenate([rim, core])[random.permutation(len(rim) + len(core))] * size
+    # What lies deep tells soonest that a place is taken.
+    places = np.concatenate([core, rim]) * size
     border = stock.border[stock.border_start[i] : stock.border_start[i + 1]] * size
     stride = float(np.clip(stock.radius[i] * size / 6, cell, 3 * cell))
     out = []
-    for sheet in sheets.tolist():
+    limit = np.inf
+    x, y = lying.middle[i]
+    order = sorted(sheets.tolist(), key=lambda k: k != lying.sheet[i])
+    for sheet in order:
         covered = cover(i, sheet, weights, scale, lying, stock, room, cell)
+        if better and sheet == lying.sheet[i]:
+            # A little more than here: the map is coarse, and what is close may turn out better.
+            limit = 1.1 * cost_under(covered, cell, places, lying.turn[i], lying.flip[i], x, y) + 1e-6
         found = best_places(covered, cell, places, border, turns, flips, float(room.edge[sheet]), float(room.sizes[sheet, 0]),
-                            float(room.sizes[sheet, 1]), stride, float(random.random()))  # fmt: skip
+                            float(room.sizes[sheet, 1]), stride, float(random.random()), float(limit))  # fmt: skip
         out += [
             Place(cost, sheet, x, y, float(t), float(f))
             for (cost, x, y), t, f in zip(found.tolist(), turns, flips, strict=True) if np.isfinite(cost)

@@ -14,6 +14,7 @@ from jacket.core.layout.shapes import Stock
 
 ENOUGH = 0.12
 """Pixels that may miss while searching; the squeeze at the end mends them exactly."""
+FEW = 40
 SLACK = 24.0
 """Pixels that shapes may come closer before pairs are looked for anew."""
 
@@ -70,6 +71,13 @@ class Team:
 class Search:
     """Looks for layouts at ever larger scales; what it finds depends on the seed and the number of steps only."""
 
+    patience = 4
+    """Sweeps without progress after which an attempt is given up."""
+    push = 0.8
+    again = 0.3
+    loose = 0.0
+    smaller = 0.985
+
     def __init__(
         self, stock: Stock, room: Room, freedom: Freedom, lying: Lying, scale: float, fixed: Bools, seed: int = 1,
         most: float = np.inf,
@@ -114,14 +122,17 @@ class Search:
         while True:
             if self.best.scale >= self.most:
                 return
+            if self.random.random() < self.loose:
+                yield from self._anew()
+                continue
             scale = min(self.best.scale * (1 + grow), self.most)
             start = self._spread(self.best.lying, scale / self.best.scale)
             if misses:
-                if pool and self.random.random() < 0.5:
+                if pool and self.random.random() < self.again:
                     start = pool[int(self.random.integers(len(pool)))][1].copied()
                 self._disturb(start, scale)
             energy, done = yield from self._part(start, scale, 14)
-            if done:
+            if done and scale > self.best.scale:
                 self.best = Found(start, scale)
                 pool.clear()
                 misses, grow = 0, min(grow * 1.5, 0.02)
@@ -131,14 +142,36 @@ class Search:
                 pool = sorted([*pool, (energy, start)], key=lambda row: row[0])[:3]
             yield self.best
 
+    def _anew(self) -> Iterator[Found]:
+        """Disturb the best layout where it is loose, a little smaller, and let it grow: other neighbours may nest better."""
+        scale = self.best.scale * self.smaller
+        start = self._spread(self.best.lying, self.smaller)
+        for _ in range(1 + int(self.random.random() < 0.4)):
+            self._disturb(start, scale)
+        _, done = yield from self._part(start, scale, 2)
+        if not done:
+            return
+        found, grow = Found(start, scale), 0.012
+        while grow > 0.0008:
+            size = min(found.scale * (1 + grow), self.most)
+            trial = self._spread(found.lying, size / found.scale)
+            _, worst, *_ = self.settle(trial, size, ~self.fixed, 80)
+            if worst <= ENOUGH:
+                found = Found(trial, size)
+            else:
+                grow *= 0.5
+        if found.scale > self.best.scale:
+            self.best = found
+        yield self.best
+
     def _grow(self) -> Iterator[Found]:
         """As large as the first layout lets itself be pushed."""
-        grow = 0.05
+        grow = 0.05 if self.count <= FEW else 0.02
         everything = ~self.fixed
         while grow > 0.002:
             scale = min(self.best.scale * (1 + grow), self.most)
             trial = self._spread(self.best.lying, scale / self.best.scale)
-            _, worst, *_ = self.settle(trial, scale, everything, 120)
+            _, worst, *_ = self.settle(trial, scale, everything, 120 if self.count <= FEW else 300)
             if worst <= ENOUGH:
                 self.best = Found(trial, scale)
             else:
@@ -172,16 +205,16 @@ class Search:
         more. Returns the energy and whether nothing overlaps any more; yields the best so far after each sweep."""
         if self.weight is not None:
             self.weight[:] = 1.0
-        everything = ~self.fixed
+        active = ~self.fixed
         least, stuck = np.inf, 0
         for _ in range(sweeps * 4):
-            energy, worst, pairs, share, walls = self.settle(lying, scale, everything, 60)
+            energy, worst, pairs, share, walls = self.settle(lying, scale, active, 60)
             if worst <= ENOUGH:
                 return energy, True
             plain = float(share.sum() + walls.sum())
             stuck = 0 if plain < 0.98 * least else stuck + 1
             least = min(least, plain)
-            if stuck > 4:
+            if stuck > self.patience:
                 break
             self._insist(pairs, share)
             trouble = walls.copy()
@@ -190,15 +223,27 @@ class Search:
             trouble[self.fixed] = 0
             worst_first = [int(k) for k in np.argsort(-trouble) if trouble[k] > 0.02 * trouble.max()]
             chosen = worst_first[: max(4, len(worst_first) // 3)]
-            for k in self.random.permutation(chosen)[:6].tolist():
+            chosen = self.random.permutation(chosen)[: max(6, self.count // 20)].tolist()
+            for k in chosen:
                 self._relocate(k, lying, scale)
+            active = self._near(trouble > 0, pairs)
+            active[chosen] = True
             yield self.best
         return least, False
+
+    def _near(self, which: Bools, pairs: Ints) -> Bools:
+        """Those shapes and the ones beside them; all where there are few, since then everything hangs together."""
+        if self.count <= FEW:
+            return ~self.fixed
+        out = which.copy()
+        out[pairs[which[pairs[:, 0]], 1]] = True
+        out[pairs[which[pairs[:, 1]], 0]] = True
+        return out & ~self.fixed
 
     def _insist(self, pairs: Ints, share: Floats) -> None:
         if self.weight is None or len(share) == 0:
             return
-        factor = 1 + 0.8 * share / max(float(share.max()), 1e-300)
+        factor = 1 + self.push * share / max(float(share.max()), 1e-300)
         self.weight[pairs[:, 0], pairs[:, 1]] *= factor
         self.weight[pairs[:, 1], pairs[:, 0]] = self.weight[pairs[:, 0], pairs[:, 1]]
 
@@ -211,7 +256,8 @@ class Search:
         weights = self.weight[k] if self.weight is not None else np.ones(self.count)
         turns, flips = self._ways(k, lying)
         sheets = np.arange(len(self.room.sizes)) if self.freedom.sheets else lying.sheet[[k]]
-        found = places_for(k, weights, sizes, lying, self.stock, self.room, sheets, turns, flips, self.cell, self.random)
+        found = places_for(k, weights, sizes, lying, self.stock, self.room, sheets, turns, flips, self.cell, self.random,
+                           not near)  # fmt: skip
         best, kept = here, _where(k, lying)
         for place in found[:5]:
             _put(k, lying, place)

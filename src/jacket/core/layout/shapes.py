@@ -118,7 +118,11 @@ def _border_places(segments, spacing):
                 n += 1
             since = spacing
         else:
-            if since >= spacing:
+            # Corners are kept whatever comes before: they reach into others first.
+            p = s - 1 if s > 0 else len(segments) - 1
+            ux, uy = segments[p, 1, 0] - segments[p, 0, 0], segments[p, 1, 1] - segments[p, 0, 1]
+            sharp = ux * (bx - ax) + uy * (by - ay) < 0.85 * np.hypot(ux, uy) * length
+            if since >= spacing or (sharp and since > 0.2 * spacing):
                 out[n, 0], out[n, 1] = ax, ay
                 weight[n] = 0.0
                 n += 1

@@ -20,6 +20,7 @@ from jacket.progress import Progress, silent
 
 SURPLUS = 3e-5
 """Pixels above the margin that are aimed at, so that rounding never takes it below."""
+LEAST_STEP = 0.003
 BUCKET = 5.0
 """Pixels of border that share one row of the program."""
 
@@ -262,9 +263,12 @@ class Squeeze:
     def enlarged(
         self, lying: Lying, scale: float, trust: float = 4.0, rounds: int = 30, progress: Progress = silent,
         most: float = np.inf,
-    ) -> tuple[Lying, float]:  # fmt: skip
-        """The layout at the largest scale near it, at most `most`, with every margin kept; from one that lacks little."""
+    ) -> tuple[Lying, float] | None:  # fmt: skip
+        """The layout at the largest scale near it, at most `most`, with every margin kept; from one that lacks little. None
+        where margins cannot be had."""
         now, size = lying.copied(), scale
+        # Of many shapes few have room for long steps, and short ones have fewer neighbours to look at.
+        trust = min(trust, 400 / max(len(self.fixed), 1) + 0.5)
         touch = self.touching(now, size, 3 * trust)
         held: tuple[Lying, float] | None = None
         for k in range(rounds):
@@ -278,7 +282,7 @@ class Squeeze:
             if new.worst > max(0.3 * trust, 1.2 * touch.worst):
                 trust *= 0.4
                 touch = self.touching(now, size, max(3 * trust, 0.5))
-                if trust < 1e-5:
+                if trust < LEAST_STEP:
                     break
                 continue
             gain = grown / size - 1
@@ -287,24 +291,14 @@ class Squeeze:
                 held = now, size
             if touch.worst <= SURPLUS and gain < 2e-5:
                 break
-            trust = max(trust * (0.7 if gain > 1e-3 else 0.45), 0.02)
-        if held is None:
-            held = self._shrunk(now, size)
+            # What lines leave out falls with the square of the step: the last ones are tiny.
+            trust = max(trust * (1.0 if gain > 3e-3 else 0.7 if gain > 1e-3 else 0.4), LEAST_STEP)
         return held
-
-    def _shrunk(self, lying: Lying, scale: float) -> tuple[Lying, float]:
-        """The layout as it lies, smaller until nothing lacks margin."""
-        step = 1e-4
-        while step < 0.5:
-            smaller = scale * (1 - step)
-            if self.touching(lying, smaller, 0.5).worst <= SURPLUS:
-                return lying, smaller
-            step *= 1.5
-        return lying, scale * 0.5
 
     def _program(self, touch: Touching, lying: Lying, scale: float, trust: float, most: float) -> tuple[Lying, float] | None:
         n = len(self.fixed)
-        keep = _thinned(touch)
+        # The smaller the step the nearer two points of border have to be to stand for one another.
+        keep = _thinned(touch, min(BUCKET, max(4 * trust, 0.2)))
         a, b, way = touch.a[keep], touch.b[keep], touch.way[keep]
         rows = np.arange(len(keep))
         entries: list[tuple[NDArray, NDArray, NDArray]] = []
@@ -343,9 +337,9 @@ class Squeeze:
         return new, scale * (1 + done.x[-1] / 100)
 
 
-def _thinned(touch: Touching) -> Ints:
+def _thinned(touch: Touching, stretch: float) -> Ints:
     """The nearest contact of each stretch of border against each other shape."""
-    bucket = np.floor(touch.along / BUCKET).astype(np.int64)
+    bucket = np.floor(touch.along / stretch).astype(np.int64)
     # At the edge the sides are told apart by the way they push.
     side = np.where(touch.b < 0, -1 - np.round(touch.way[:, 0] + 2 * touch.way[:, 1]).astype(np.int64) - 2, touch.b)
     # Several ways against one shape in one stretch: a point in a corner of the other is held from both sides.

@@ -44,6 +44,14 @@ def island_numbers(mesh: PolyMesh, name: str = "") -> Ints | None:
     return mesh.face_data.get(ISLAND + (name or mesh.active_uv))
 
 
+def numbers_by_label(mesh: PolyMesh, labels: Ints, count: int) -> Ints:
+    """(count,) the lasting number of each island by its label, 0 for none."""
+    numbers, out = island_numbers(mesh), np.zeros(count, np.int64)
+    if numbers is not None:
+        out[labels] = numbers
+    return out
+
+
 def numbered(mesh: PolyMesh, first: int, taken: Collection[int] = (), name: str = "") -> tuple[PolyMesh, Ints]:
     """The mesh with every island of a UV set numbered, and (count,) the number of each label of `island_labels`.
 

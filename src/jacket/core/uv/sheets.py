@@ -27,6 +27,7 @@ class Sheet:
     width, height   in pixels
     margin          pixels between islands
     edge            pixels from islands to the sheet's edge, None for as many as between them
+    least           pixels a surface unit that islands should have at least, 0 for none
     mip             level at which the margin still has that many pixels: each level halves the sheet
     """
 
@@ -37,6 +38,7 @@ class Sheet:
     margin: float = 8.0
     edge: float | None = None
     mip: int = 0
+    least: float = 0.0
 
     def checked(self) -> Sheet:
         """The sheet itself; raises MeshError with a sentence where a value makes no sense."""
@@ -55,6 +57,8 @@ class Sheet:
                 f"A margin of {self.margin:g} pixels at mip level {self.mip} is {self.gap:g} on the sheet itself, too much "
                 f"for {side}; choose a lower level or margin."
             )
+        if not (0 <= self.least < 1e9):
+            raise MeshError(f"A least density of {self.least:g} makes no sense; choose 0 for none, or pixels a unit.")
         if not FIRST_TILE <= self.tile <= 9999:
             raise MeshError(f"Tile {self.tile} is no UDIM number; choose {FIRST_TILE} to 9999.")
         return self

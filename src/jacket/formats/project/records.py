@@ -156,7 +156,7 @@ def _sheet(entry: dict[str, Any]) -> Sheet:
     margin, edge = float(entry["margin"]), entry.get("edge")
     return Sheet(str(entry["name"]), int(entry["tile"]), int(entry["width"]), int(entry["height"]),
                  margin if np.isfinite(margin) else 8.0, None if edge is None else float(edge),
-                 int(entry.get("mip", 0)))  # fmt: skip
+                 int(entry.get("mip", 0)), float(entry.get("least", 0.0)))  # fmt: skip
 
 
 def _weigh(entry: dict[str, Any]) -> float:

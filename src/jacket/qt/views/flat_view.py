@@ -15,6 +15,7 @@ from jacket.core.uv.sheets import Sheet
 from jacket.document.document import Document
 from jacket.qt.theme import DAY, Palette, font
 from jacket.qt.views.glview import GlView
+from jacket.qt.views.packing import PackingPanel
 from jacket.tools.events import Pointer
 from jacket.tools.view import FlatCamera
 
@@ -34,6 +35,7 @@ class FlatView(GlView):
         self.camera = FlatCamera(np.array([0.5, 0.5]), 300.0)
         self._framed = False
         self.overlay.extra = self._paint_extra
+        self.packing = PackingPanel(self)
 
     def project(self, points: Any) -> Any:
         return self.camera.project(points)
@@ -50,6 +52,7 @@ class FlatView(GlView):
 
     def sized(self, width: int, height: int) -> None:
         self.camera = replace(self.camera, width=width, height=height)
+        self.packing.settle()
         if not self._framed:
             self._frame(*self._whole())
 

@@ -23,7 +23,7 @@ def deliverable(state: State) -> bool:
 def deliver_to(host: Host, folder: Path, stem: str) -> None:
     """Check all visible layers and write their files into a folder, beside the window."""
     state = host.document.state
-    layers = [DeliverLayer(j.name, j.mesh, {r.id: r.name for r in j.islands}) for j in state.jackets
+    layers = [DeliverLayer(j.name, j.mesh, {r.id: r.name for r in j.islands}, j.islands) for j in state.jackets
               if j.visible and j.mesh.n_faces]  # fmt: skip
     if not layers:
         raise JacketError("There are no faces to deliver; show a layer that has some.")

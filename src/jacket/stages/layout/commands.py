@@ -4,40 +4,17 @@ from __future__ import annotations
 
 from dataclasses import replace
 
-import numpy as np
-
-from jacket.commands.common import edit, has_uvs, long_edit
-from jacket.commands.host import Edits, Host, Run
+from jacket.commands.common import has_uvs
+from jacket.commands.host import Host, Run
 from jacket.commands.model import Command
-from jacket.core.derive import islands_of
-from jacket.core.mesh.polymesh import PolyMesh
-from jacket.core.uv.identity import IslandRecord, island_numbers
-from jacket.core.uv.islands import evened_density
+from jacket.core.uv.identity import IslandRecord
 from jacket.document.edits import sheets, uvs
 from jacket.document.state import State
-from jacket.document.task import Job
 from jacket.errors import JacketError
-from jacket.jobs.pack import Packed, pack
-from jacket.stages.layout.values import LayoutValues
-
-
-def _pack(host: Edits, mesh: PolyMesh) -> Job:
-    state, settings = host.document.state, host.values(LayoutValues).packing()
-    islands, numbers = islands_of(mesh, state.sheets), island_numbers(mesh)
-    locks = [r.id for r in (state.jacket.islands if state.jacket is not None else ()) if r.lock]
-    locked = np.flatnonzero(np.isin(numbers, locks)) if numbers is not None and locks else None
-    return lambda progress: pack(mesh, state.sheets, settings, progress, locked, islands)
-
-
-def _mesh(result: Packed) -> PolyMesh:
-    return result.mesh
-
-
-def _even_density(host: Edits, mesh: PolyMesh) -> PolyMesh:
-    if mesh.uv is None:
-        raise JacketError("There are no UVs yet; flatten the jacket first.")
-    return mesh.with_uv(evened_density(islands_of(mesh, host.document.state.sheets)))
-
+from jacket.stages.layout.arranging import COMMANDS as ARRANGING
+from jacket.stages.layout.packing import good_enough, pack_on_enough, pack_sheets
+from jacket.stages.layout.twinning import COMMANDS as TWINNING
+from jacket.stages.layout.weighing import COMMANDS as WEIGHING
 
 # ---- islands -------------------------------------------------------------------------------------------------------
 
@@ -112,8 +89,9 @@ def _next_sheet(host: Host) -> None:
 
 
 COMMANDS = (
-    Command("pack", "Pack the sheets", "layout place islands arrange", "", has_uvs, long_edit("pack the sheets", _pack, mesh_of=_mesh), waits=True),
-    Command("even-density", "Same density for all", "texel scale normalise", "", has_uvs, edit("even the density", _even_density)),
+    Command("pack", "Pack the sheets", "layout place islands arrange", "", has_uvs, pack_sheets, waits=True),
+    Command("pack-on-enough", "Pack on as many sheets as it takes", "layout density udim tiles", "", has_uvs, pack_on_enough, waits=True),
+    Command("good-enough", "Good enough: take the packing so far", "layout stop finish", "", _always, good_enough),
     Command("name-island", "Name the island…", "island rename label", "", on_islands, _name_island),
     Command("group-islands", "Group the held islands…", "island set together", "", on_islands, _group_islands),
     Command("lock-islands", "Lock or unlock the held islands", "island keep place pack", "", on_islands, _marking("lock islands", True, "lock")),
@@ -122,4 +100,5 @@ COMMANDS = (
     Command("rename-sheet", "Rename the sheet…", "udim tile texture name", "", _always, _rename_sheet),
     Command("remove-sheet", "Remove the sheet", "udim tile texture delete", "", several_sheets, _remove_sheet),
     Command("next-sheet", "Work on the next sheet", "udim tile texture switch", "", several_sheets, _next_sheet),
+    *ARRANGING, *TWINNING, *WEIGHING,
 )  # fmt: skip

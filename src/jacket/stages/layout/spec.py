@@ -7,7 +7,9 @@ from jacket.commands.model import Looks, StageSpec, Ticket
 from jacket.core.checks.layout import layout_checks
 from jacket.core.checks.model import Check
 from jacket.core.derive import islands_of, layout_of
+from jacket.core.layout.pieces import Bonds
 from jacket.core.store import STORE
+from jacket.core.uv.identity import island_numbers
 from jacket.document.state import State
 from jacket.stages.layout.commands import COMMANDS
 from jacket.stages.layout.tools.place import Place
@@ -21,8 +23,10 @@ def checks(state: State) -> list[Check]:
     if jacket is None or jacket.mesh.n_faces == 0:
         return []
     mesh = jacket.mesh
-    return STORE.get(layout_of(mesh), ("layout checks", sheets), lambda: layout_checks(
-        mesh, sheets, islands_of(mesh, sheets)))  # fmt: skip
+    islands = islands_of(mesh, sheets)
+    stacks = Bonds.of(islands, island_numbers(mesh), jacket.islands).stack
+    key = ("layout checks", sheets, tuple(r.twin for r in jacket.islands))
+    return STORE.get(layout_of(mesh), key, lambda: layout_checks(mesh, sheets, islands, stacks))
 
 
 def ticket(state: State, found: list[Check]) -> Ticket:
@@ -44,5 +48,5 @@ def ticket(state: State, found: list[Check]) -> Ticket:
 
 SPEC = StageSpec(
     "layout", "Layout", "5", (Place, Hold), COMMANDS, LayoutValues, checks, ticket,
-    ("name-island", "lock-islands", "done-islands", "pack", "even-density"), Looks(Colouring.ISLANDS, flat_share=0.66),
+    ("turn-left", "mirror-across", "stack-twins", "match-density", "name-island", "lock-islands", "done-islands", "pack"), Looks(Colouring.ISLANDS, flat_share=0.66),
 )  # fmt: skip
