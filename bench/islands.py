@@ -12,9 +12,8 @@ from bench.parts import parts
 from jacket.core.flatten.unwrap import unwrap
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.quads.auto import AutoSettings, automatic_quads
-from jacket.core.seams.cuts import cut_edges, sharp_edges
 from jacket.core.seams.patches import _borders, _opened, _patches
-from jacket.core.seams.suggest import SuggestSettings, opened, suggest_seams
+from jacket.core.seams.suggest import SuggestSettings, suggest_seams
 from jacket.formats.mesh.registry import read_mesh
 
 FOLDER = CACHE / "islands"
@@ -39,18 +38,14 @@ def _patchy(mesh: PolyMesh) -> PolyMesh:
     return mesh.with_cuts(_borders(mesh, labels))
 
 
-def _sharp(mesh: PolyMesh) -> PolyMesh:
-    return opened(cut_edges(mesh, sharp_edges(mesh, 35)))[0]
-
-
 CASES = {
     "elephant": Case("organic", ("elephant",), suggest_seams),
     "camel and pig": Case("organic", ("camel", "pig"), suggest_seams),
     "bunny, bear, spot": Case("organic", ("bunny", "bear", "spot"), suggest_seams),
     "five animals": Case("organic", ("elephant", "camel", "pig", "bear", "spot"), suggest_seams),
     "anchor": Case("hard-edged", ("anchor_dense",), suggest_seams),
-    "fan disk and anchor, all edges": Case("hard-edged", ("fandisk_large", "anchor_dense"), _sharp),
-    "latch and parts": Case("hard-edged", ("porthole-latch", "box", "wedge", "tube", "plate", "fandisk_large"), suggest_seams),
+    "anchor, latch, nut": Case("hard-edged", ("anchor_dense", "porthole-latch", "nut"), suggest_seams),
+    "small parts": Case("hard-edged", ("box", "wedge", "star", "plate", "tube", "thin", "porthole-latch"), suggest_seams, 1000),
     "armadillo, two pieces": Case("branching", ("armadillo",), _few),
     "camel and elephant, few": Case("branching", ("camel", "elephant"), _few),
     "hand, bear, diplodocus, few": Case("branching", ("hand", "bear", "diplodocus"), _few),

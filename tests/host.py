@@ -90,6 +90,9 @@ class Files:
     def show_kept(self) -> None:
         self.calls.append(("show_kept", None))
 
+    def save_picture(self) -> None:
+        self.calls.append(("save_picture", None))
+
     def deliver(self) -> None:
         self.calls.append(("deliver", None))
 

@@ -304,6 +304,10 @@ class Program:
         """Ask for a folder and deliver there."""
         self.front.filing.deliver()
 
+    def save_picture(self) -> None:
+        """Ask for a file and draw the sheets there."""
+        self.front.filing.save_picture()
+
     def show_kept(self) -> None:
         """Show the work that was kept when a window ended without saving."""
         self.front.filing.show_kept()

@@ -7,16 +7,25 @@ import time
 from collections.abc import Callable
 from pathlib import Path
 
+from jacket.cli.layout_verbs import (
+    add_pack,
+    add_picture,
+    add_search,
+    add_sheet,
+    pack_verb,
+    picture_verb,
+    search_wanted,
+    sheets_wanted,
+)
 from jacket.cli.numbers import number, ranged, whole
 from jacket.cli.outputs import guard
 from jacket.cli.source_verbs import add_inspect, add_prepare, add_refit, checked_output, inspect, prepare, refit_verb
 from jacket.cli.terminal import base_report, say, terminal_progress, write_report
-from jacket.core.checks.layout import flatten_checks, layout_checks, seam_checks
+from jacket.core.checks.layout import flatten_checks, seam_checks
 from jacket.core.checks.model import Check
 from jacket.core.checks.topology import uncovered
 from jacket.core.derive import sky_of
 from jacket.core.flatten.stretch import measure_stretch
-from jacket.core.layout.pack import TURNS, PackSettings
 from jacket.core.quads.auto import MOST_QUADS
 from jacket.core.quads.figures import measure_quads
 from jacket.core.quads.settings import AutoSettings
@@ -25,7 +34,6 @@ from jacket.core.seams.measure import seam_figures
 from jacket.core.space.bvh import Bvh
 from jacket.core.uv.islands import Islands
 from jacket.core.uv.sets import cut_flags
-from jacket.core.uv.sheets import Sheets
 from jacket.errors import MeshError
 from jacket.formats.curves import read_guides, read_spots
 from jacket.formats.deliver.files import delivery_names
@@ -34,10 +42,9 @@ from jacket.formats.mesh.registry import read_mesh, write_mesh
 from jacket.formats.project.records import load_project
 from jacket.jobs.deliver import Delivered, DeliverLayer, DeliverSettings
 from jacket.jobs.deliver import deliver as deliver_job
-from jacket.jobs.pack import pack, sheets_of
 from jacket.jobs.remesh import RemeshSettings
 from jacket.jobs.remesh import remesh as remesh_job
-from jacket.jobs.run import RunSettings, sheet_figures, whole_job
+from jacket.jobs.run import RunSettings, whole_job
 from jacket.jobs.seams import MOST, STRETCH, WAYS, SeamSettings, seams
 from jacket.jobs.unwind import UnwindSettings, unwind
 from jacket.jobs.unwrap import unwrap
@@ -200,55 +207,6 @@ def unwrap_verb(options: Options) -> int:
     return 1 if bad else 0
 
 
-# ---- pack ------------------------------------------------------------------------------------
-
-
-def _add_sheet(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("--size", default="1024", metavar="PX", help="sheet size in pixels, 16 to 16384, as 1024 or 2048x1024 (1024)")
-    parser.add_argument("--margin", type=number(0, 2048), default=8.0, metavar="PX",
-                        help="pixels between islands, 0 to an eighth of the sheet (8)")
-    parser.add_argument("--sheets", type=whole(1, 100), default=1, metavar="N", help="spread over so many sheets, 1 to 100 (1)")
-
-
-def _add_pack(parser: argparse.ArgumentParser) -> None:
-    _input(parser)
-    _add_sheet(parser)
-    parser.add_argument("--turn", choices=tuple(TURNS), default="free", help="how islands may turn")
-
-
-def _sheets(options: Options) -> Sheets:
-    try:
-        width, _, height = str(options.size).lower().partition("x")
-        return sheets_of(int(width), int(height) if height else 0, options.margin, options.sheets)
-    except ValueError:
-        raise MeshError(f"A sheet size of '{options.size[:40]}' makes no sense; type 1024 or 2048x1024.") from None
-
-
-def _pack_settings(options: Options) -> PackSettings:
-    return PackSettings(options.turn, spread=options.sheets > 1)
-
-
-def pack_verb(options: Options) -> int:
-    """lay islands on sheets at one texel density"""
-    start = time.perf_counter()
-    output, progress = checked_output(options), terminal_progress(options.quiet)
-    sheets = _sheets(options)
-    mesh = read_mesh(options.input)
-    if mesh.uv is None:
-        raise MeshError("The file has no UVs to pack; run 'jacket unwrap' on it first.")
-    done = pack(cut_as_mapped(mesh), sheets, _pack_settings(options), progress)
-    packed, result = done.mesh, done.result
-    write_mesh(packed, output)
-    checks = layout_checks(packed, sheets)
-    write_report(options.report, {
-        **base_report("pack", options, start), "use": result.use, "density": result.density,
-        "sheets": sheet_figures(sheets, result.uses), "checks": [c.as_dict() for c in checks],
-    })  # fmt: skip
-    used = ", ".join(f"{100 * u:.1f} %" for u in result.uses)
-    say(options, f"{used} of the sheet{'s' if len(sheets) > 1 else ''} used, {result.density:.1f} px per unit → {output}")
-    return 0
-
-
 # ---- deliver ---------------------------------------------------------------------------------
 
 
@@ -257,7 +215,7 @@ def _add_deliver(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("output", metavar="OUTDIR")
     parser.add_argument("--profile", choices=sorted(PROFILES), default="y-up-metres")
     parser.add_argument("--source", metavar="IN", help="the dense mesh, to measure gaps against")
-    _add_sheet(parser)
+    add_sheet(parser)
 
 
 def deliver(options: Options) -> int:
@@ -270,7 +228,7 @@ def deliver(options: Options) -> int:
         layers = [DeliverLayer(j.name, j.mesh, {r.id: r.name for r in j.islands}, j.islands) for j in state.jackets if j.visible]
         sheets, source = state.sheets, source or (state.source.mesh if state.source is not None else None)
     else:
-        layers, sheets = [DeliverLayer(Path(options.input).stem, cut_as_mapped(read_mesh(options.input)))], _sheets(options)
+        layers, sheets = [DeliverLayer(Path(options.input).stem, cut_as_mapped(read_mesh(options.input)))], sheets_wanted(options)
     surface = Bvh.build(source.points, source.triangle_points) if source is not None else None
     report = base_report("deliver", options, start)
     settings = DeliverSettings(options.profile, sheets, Path(options.input).stem)
@@ -303,15 +261,15 @@ def _add_run(parser: argparse.ArgumentParser) -> None:
     _add_auto(parser)
     _add_mirror(parser)
     _add_suggest(parser)
-    _add_sheet(parser)
-    parser.add_argument("--turn", choices=tuple(TURNS), default="free", help="how islands may turn")
+    add_sheet(parser)
+    add_search(parser)
     parser.add_argument("--profile", choices=sorted(PROFILES), default="y-up-metres")
 
 
 def run(options: Options) -> int:
     """the whole job: quads, seams, flat islands, sheets, files"""
     start = time.perf_counter()
-    settings = RunSettings(_remesh_settings(options), _seam_settings(options), _pack_settings(options), _sheets(options)).checked()
+    settings = RunSettings(_remesh_settings(options), _seam_settings(options), search_wanted(options), sheets_wanted(options)).checked()
     _guard_folder(options)
     progress = terminal_progress(options.quiet)
     stem = Path(options.input).stem
@@ -340,7 +298,8 @@ VERBS: dict[str, tuple[Callable[[argparse.ArgumentParser], None], Callable[[Opti
     "remesh": (_add_remesh, remesh),
     "unwind": (_add_unwind, unwind_verb),
     "unwrap": (_add_unwrap, unwrap_verb),
-    "pack": (_add_pack, pack_verb),
+    "pack": (add_pack, pack_verb),
+    "picture": (add_picture, picture_verb),
     "refit": (add_refit, refit_verb),
     "deliver": (_add_deliver, deliver),
     "run": (_add_run, run),

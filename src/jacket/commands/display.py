@@ -19,6 +19,7 @@ class Colouring(Enum):
     GAP = "gap"
     MOVED = "moved"
     RINGS = "rings"
+    DENSITY = "density"
 
 
 @dataclass(frozen=True, eq=False)
@@ -54,6 +55,8 @@ class Display:
     uncovered: bool = False
     outline: bool = False
     threads: bool = False
+    hems: bool = True
+    alone: bool = False
     colouring: Colouring = Colouring.PLAIN
     shade: str = "smooth"
     cut_axis: str = ""

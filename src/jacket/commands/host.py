@@ -14,6 +14,7 @@ from jacket.document.document import Document
 from jacket.document.state import SourceObject, State
 from jacket.document.task import Task
 from jacket.progress import Progress
+from jacket.tools.base import ToolSettings
 
 V = TypeVar("V")
 Place = tuple[float, float, float]
@@ -54,6 +55,7 @@ class Edits(Protocol):
     """The document and the values of the stages."""
 
     document: Document
+    tool_settings: ToolSettings
 
     def values(self, kind: type[V]) -> V: ...
     def put(self, kind: type[Any], name: str, value: Any) -> None: ...
@@ -98,6 +100,7 @@ class Files(Protocol):
     def save(self, ask: bool) -> object: ...
     def show_kept(self) -> None: ...
     def deliver(self) -> None: ...
+    def save_picture(self) -> None: ...
     def newer_source(self) -> SourceObject | None: ...
 
 

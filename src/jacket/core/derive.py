@@ -8,6 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jacket.core.flatten.stretch import StretchFigures, face_angles, face_stretch, measure_stretch
+from jacket.core.layout.margins import close_islands
 from jacket.core.layout.twins import Twins, find_twins
 from jacket.core.mesh.geometry import edge_lengths, point_normals
 from jacket.core.mesh.polymesh import UV, Bools, Floats, Ints, PolyMesh
@@ -187,6 +188,23 @@ def count_crossings(mesh: PolyMesh, progress: Progress) -> Ints:
 
 
 # ---- jackets --------------------------------------------------------------------------------------------------
+
+
+FEW_ISLANDS = 40
+"""So many islands are compared at once; more are looked over beside the window, with the checks."""
+
+
+def close_of(mesh: PolyMesh, sheets: Sheets, stacks: Ints) -> Ints:
+    """Pairs of islands that come too close."""
+    islands = islands_of(mesh, sheets)
+    return STORE.get(layout_of(mesh), ("close", sheets, tuple(stacks.tolist())), lambda: close_islands(islands, stacks))
+
+
+def known_close(mesh: PolyMesh, sheets: Sheets, stacks: Ints) -> Ints | None:
+    """The same where it is known or quickly found, else None."""
+    if islands_of(mesh, sheets).count <= FEW_ISLANDS:
+        return close_of(mesh, sheets, stacks)
+    return STORE.peek(layout_of(mesh), ("close", sheets, tuple(stacks.tolist())))
 
 
 def twins_of(mesh: PolyMesh, sheets: Sheets, tolerance: float, mirrored: bool) -> list[Twins]:

@@ -9,7 +9,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jacket.core.layout.pack import PackResult, PackSettings, Watch, pack_layers
-from jacket.core.layout.pieces import Bonds, Layer
+from jacket.core.layout.pieces import Bonds, Layer, pieces_of
+from jacket.core.layout.twins import find_twins, laid_on
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.uv.identity import IslandRecord, island_numbers
 from jacket.core.uv.islands import Islands
@@ -36,12 +37,14 @@ class Packed:
 
 @dataclass(frozen=True, eq=False)
 class PackLayer:
-    """A layer to pack: its mesh, what is known of its islands, and faces to which packing is restricted (None for all)."""
+    """A layer to pack: its mesh, what is known of its islands, faces to which packing is restricted (None for all), and
+    stacks (count,) where they are not told by the records: islands of one number move as one, −1 for none."""
 
     mesh: PolyMesh
     records: Sequence[IslandRecord] = ()
     only: NDArray[np.signedinteger] | None = None
     islands: Islands | None = None
+    stacks: NDArray[np.signedinteger] | None = None
 
 
 def sheets_of(width: int, height: int = 0, margin: float = 8.0, count: int = 1, mip: int = 0, edge: float | None = None) -> Sheets:
@@ -79,9 +82,26 @@ def pack_together(
     rows = []
     for layer in layers:
         islands = layer.islands if layer.islands is not None else Islands.of(layer.mesh, sheets)
-        rows.append(Layer(islands, Bonds.of(islands, island_numbers(layer.mesh), layer.records, layer.only)))
+        bonds = Bonds.of(islands, island_numbers(layer.mesh), layer.records, layer.only)
+        if layer.stacks is not None:
+            bonds = replace(bonds, stack=layer.stacks)
+        rows.append(Layer(islands, bonds))
     result = pack_layers(rows, settings, progress, watch)
     return Packed(tuple(x.mesh.with_uv(uv) for x, uv in zip(layers, result.uvs, strict=True)), result, sheets)
+
+
+def stack_twins(mesh: PolyMesh, tolerance: float = 0.01, mirrored: bool = True) -> tuple[PolyMesh, NDArray[np.signedinteger]]:
+    """The mesh with islands of one shape laid on one another, and the stack (count,) of each, −1 for none. Raises MeshError for
+    a tolerance that makes no sense."""
+    if not 0 < tolerance <= 0.2:
+        raise MeshError(f"Twins that differ by {100 * tolerance:g} % are none; choose more than 0 and at most 20 %.")
+    islands = Islands.of(mesh)
+    uv, stacks = islands.uv, np.full(islands.count, -1)
+    for number, twins in enumerate(find_twins(islands, tolerance, mirrored)):
+        here = np.isin(islands.corner_labels, twins.islands)
+        uv = np.where(here[:, None], laid_on(islands, twins), uv)
+        stacks[list(twins.islands)] = number
+    return mesh.with_uv(uv), stacks
 
 
 def pack_at_density(
@@ -93,6 +113,7 @@ def pack_at_density(
     area = 0.0
     for layer in layers:
         islands = layer.islands if layer.islands is not None else Islands.of(layer.mesh, (sheet,))
+        _refuse_large(islands, sheet, settings.density)
         area += float(islands.surface_area[islands.mapped].sum()) * settings.density**2
     count = max(int(np.ceil(area / sheet.area / 0.9)), 1)
     first = replace(sheet, name="Sheet", tile=FIRST_TILE)
@@ -100,10 +121,22 @@ def pack_at_density(
     for n in range(count, min(max(2 * count + 2, 4), MOST_SHEETS) + 1):
         sheets = (first, *(_beside(first, k) for k in range(1, n)))
         try:
-            bare = [PackLayer(x.mesh, x.records, x.only) for x in layers]
+            bare = [replace(x, islands=None) for x in layers]
             return pack_together(bare, sheets, replace(settings, spread=True), progress, watch)
         except MeshError as error:
             refused = error
     raise refused or MeshError(
         f"At {settings.density:.4g} pixels a unit more than {MOST_SHEETS} sheets would be needed; lower the density."
     )
+
+
+def _refuse_large(islands: Islands, sheet: Sheet, density: float) -> None:
+    """Raise MeshError where an island does not fit on a sheet even by itself: its smallest box tells."""
+    room = sheet.size - 2 * sheet.rim
+    for piece in pieces_of([Layer(islands, Bonds.none(islands.count))], True, True):
+        span = np.sort(np.ptp(piece.segments.reshape(-1, 2), axis=0) * density)
+        if span[0] > room.min() or span[1] > np.hypot(*room):
+            raise MeshError(
+                f"At {density:.4g} pixels a unit an island of {span[1]:.0f} × {span[0]:.0f} pixels is too large for a sheet; "
+                "enlarge the sheet, lower the density or cut the island."
+            )

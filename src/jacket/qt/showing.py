@@ -10,7 +10,7 @@ from jacket.core.derive import pickable
 from jacket.program import Program
 from jacket.qt.scene.form import Kept, Shown, compared, form_scene, without_jacket
 from jacket.qt.scene.seams import zoom_step
-from jacket.qt.scene.sheet import held_flat_layers, sheet_layers
+from jacket.qt.scene.sheet import held_flat_layers, sheet_layers, too_near
 from jacket.qt.theme import DAY, Palette, rgb
 from jacket.qt.views.flat_view import FlatView
 from jacket.qt.views.form_view import FormView
@@ -66,6 +66,10 @@ class Showing(QObject):
         state, display = program.document.state, program.display
         if program.packing is not None and program.packing.uvs:
             state = program.packing.shown(state)
+            flat.shown = state
+        elif flat.shown is not None:
+            flat.shown = None
+            flat.overlay.update()
         mesh = state.jacket.mesh if state.jacket is not None else None
         # What the sheet shows hangs on faces, UVs and cuts, and on places only through the stretch: moving points leaves it.
         grounds: tuple[Any, ...] = ()
@@ -73,13 +77,18 @@ class Showing(QObject):
             grounds = (mesh.aspect("faces"), mesh.aspect("corner_data"), mesh.aspect("cuts"), state.jacket.islands if state.jacket else ())
             grounds += (mesh.aspect("points"),) if display.colouring.value == "stretch" else ()
         zoom = zoom_step(flat.camera.scale)
-        key = (grounds, self.palette, display.colouring, display.checker, display.squares, display.stretch_by, display.threads, state.sheets, state.active_sheet,
-               zoom)  # fmt: skip
-        base = self._kept.layers("sheets", key, lambda: sheet_layers(state, display, self.palette, flat.camera.scale))
+        hems = display.hems and program.stage.id == "layout" and mesh is not None and mesh.uv is not None
+        near = tuple(too_near(mesh, state)) if hems and mesh is not None else None
+        key = (grounds, self.palette, display.colouring, display.checker, display.squares, display.stretch_by, display.threads, display.hems, display.alone, state.sheets, state.active_sheet,
+               zoom, state.held if display.alone else None, near)  # fmt: skip
+        base = self._kept.layers("sheets", key, lambda: sheet_layers(state, display, self.palette, flat.camera.scale, near))
         if key != self._flat_key or state.held is not self._flat_held:
             self._flat_key, self._flat_held = key, state.held
             layers = (*base, *held_flat_layers(state, self.palette))
             flat.show_scene(Scene(layers=layers, ground=rgb(self.palette.flat_ground)[:3]))
+            flat.overlay.update()
+        if flat.show_gauges != (program.stage.id == "layout"):
+            flat.show_gauges = program.stage.id == "layout"
             flat.overlay.update()
         if flat.show_names != display.names:
             flat.show_names = display.names

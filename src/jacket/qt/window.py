@@ -214,6 +214,7 @@ class Window(QMainWindow):
         self.top.show_lines(looked.lines)
         self.strip.show_checks(looked.checks)
         self.panel.refresh({"checked"})
+        self.showing.redraw_flat()
 
     def _recolour(self) -> None:
         self.colours = NIGHT if self.settings.night else DAY

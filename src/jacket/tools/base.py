@@ -36,6 +36,11 @@ class ToolSettings:
     connected: bool = True
     """Whether brushes move only what edges join to the point under them."""
     falloff: str = "smooth"
+    pivot: str = "middle"
+    """What islands turn and grow about: a point of their box, "sheet", "origin" or "each"."""
+    snap: str = "free"
+    grid: float = 32.0
+    """How islands are moved on the sheet, and pixels of the grid that they may keep to."""
 
 
 @dataclass(frozen=True, eq=False)

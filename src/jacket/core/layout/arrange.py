@@ -100,17 +100,24 @@ def aligned(islands: Islands, ids: Ids, side: str, to_sheet: bool = False) -> Fl
         sheet = islands.sheets[max(int(islands.sheet_of[next(iter(ids))]), 0)]
         low = sheet.origin * APART
         whole = np.concatenate([low + sheet.rim, low + sheet.size - sheet.rim])
+    return _each_moved(islands, ids, _to_box(boxes, whole, side))
+
+
+def _to_box(boxes: Floats, box: Floats, side: str) -> Floats:
+    """(K, 2) shifts that bring a side or the middles of boxes (K, 4) to those of one box (4,)."""
     shifts = np.zeros((len(boxes), 2))
-    if side in ("left", "bottom"):
-        axis = 0 if side == "left" else 1
-        shifts[:, axis] = whole[axis] - boxes[:, axis]
-    elif side in ("right", "top"):
-        axis = 0 if side == "right" else 1
-        shifts[:, axis] = whole[2 + axis] - boxes[:, 2 + axis]
+    column = {"left": 0, "bottom": 1, "right": 2, "top": 3}.get(side)
+    if column is not None:
+        shifts[:, column % 2] = box[column] - boxes[:, column]
     else:
         axis = 1 if side == "across" else 0
-        shifts[:, axis] = (whole[axis] + whole[2 + axis] - boxes[:, axis] - boxes[:, 2 + axis]) / 2
-    return _each_moved(islands, ids, shifts)
+        shifts[:, axis] = (box[axis] + box[2 + axis] - boxes[:, axis] - boxes[:, 2 + axis]) / 2
+    return shifts
+
+
+def aligned_to(islands: Islands, ids: Ids, leader: int, side: str) -> Floats:
+    """By an edge or the middles of their boxes to those of one island, which stays."""
+    return _each_moved(islands, ids, _to_box(islands.pixel_boxes[list(ids)], islands.pixel_boxes[leader], side))
 
 
 def spread(islands: Islands, ids: Ids, axis: int) -> Floats:

@@ -53,3 +53,23 @@ def _least_margin(islands: Islands, sheet: int, stacks: NDArray[np.signedinteger
 def least_margin(islands: Islands) -> Margin:
     """The least margin of all sheets against what each asks for."""
     return min(least_margins(islands), key=lambda m: m.pixels - islands.sheets[m.sheet].gap)
+
+
+def close_islands(islands: Islands, stacks: NDArray[np.signedinteger] | None = None) -> NDArray[np.signedinteger]:
+    """(P, 2) pairs of islands of one sheet that come closer than its margin, the second −1 for the sheet's edge."""
+    import shapely
+
+    out: list[tuple[int, int]] = []
+    for k, sheet in enumerate(islands.sheets):
+        ids = np.flatnonzero(islands.mapped & (islands.pixel_area > 0) & (islands.sheet_of == k))
+        if len(ids) == 0:
+            continue
+        boxes = islands.pixel_boxes[ids] - np.tile(sheet.origin * APART, 2)
+        off = np.minimum(boxes[:, :2].min(axis=1), (sheet.size - boxes[:, 2:]).min(axis=1))
+        out += [(int(i), -1) for i in ids[off < sheet.rim - 1e-6]]
+        outlines = [shapely.multilinestrings(shapely.linestrings(islands.pixel_outline(int(i)))) for i in ids]
+        one, other = shapely.STRtree(outlines).query(outlines, predicate="dwithin", distance=max(sheet.gap - 1e-6, 0.0))
+        for a, b in zip(ids[one].tolist(), ids[other].tolist(), strict=True):
+            if a < b and (stacks is None or stacks[a] < 0 or stacks[a] != stacks[b]):
+                out.append((a, b))
+    return np.array(out, np.int64).reshape(-1, 2)

@@ -14,6 +14,8 @@ from jacket.core.layout.shapes import Stock
 
 ENOUGH = 0.12
 """Pixels that may miss while searching; the squeeze at the end mends them exactly."""
+SHAKEN = 0.25
+"""Share of attempts that begin with a shake rather than with two shapes changing places."""
 FEW = 40
 SLACK = 24.0
 """Pixels that shapes may come closer before pairs are looked for anew."""
@@ -75,8 +77,6 @@ class Search:
     """Sweeps without progress after which an attempt is given up."""
     push = 0.8
     again = 0.3
-    loose = 0.0
-    smaller = 0.985
 
     def __init__(
         self, stock: Stock, room: Room, freedom: Freedom, lying: Lying, scale: float, fixed: Bools, seed: int = 1,
@@ -106,11 +106,21 @@ class Search:
     ) -> tuple[float, float, Ints, Floats, Floats]:
         """Move active shapes apart, writing into `lying`; energy, deepest miss, pairs, what each misses, and walls."""
         sizes = self.sizes(scale)
-        pairs = close_pairs(active, sizes, lying, self.stock, self.room, SLACK)
-        energy, worst, share, walls = descend(
-            pairs, self.weights(pairs), active, self.freedom.turns == 0, sizes, lying, self.stock, self.room, rounds, enough
-        )
-        return energy, worst, pairs, share, walls
+        while True:
+            before = lying.middle.copy()
+            pairs = close_pairs(active, sizes, lying, self.stock, self.room, SLACK)
+            energy, worst, share, walls = descend(
+                pairs, self.weights(pairs), active, self.freedom.turns == 0, sizes, lying, self.stock, self.room, rounds, enough
+            )
+            # Who went far may lie on shapes that were far away before.
+            gone = np.hypot(*(lying.middle - before).T).max()
+            rounds -= 12
+            if rounds <= 0 or 2 * gone <= SLACK:
+                return energy, worst, pairs, share, walls
+
+    def free(self, lying: Lying, scale: float) -> bool:
+        """Whether nothing lies too close anywhere."""
+        return self.settle(lying, scale, ~self.fixed, 0)[1] <= ENOUGH
 
     # ---- steps -------------------------------------------------------------------------------------------------------
 
@@ -122,9 +132,6 @@ class Search:
         while True:
             if self.best.scale >= self.most:
                 return
-            if self.random.random() < self.loose:
-                yield from self._anew()
-                continue
             scale = min(self.best.scale * (1 + grow), self.most)
             start = self._spread(self.best.lying, scale / self.best.scale)
             if misses:
@@ -142,28 +149,6 @@ class Search:
                 pool = sorted([*pool, (energy, start)], key=lambda row: row[0])[:3]
             yield self.best
 
-    def _anew(self) -> Iterator[Found]:
-        """Disturb the best layout where it is loose, a little smaller, and let it grow: other neighbours may nest better."""
-        scale = self.best.scale * self.smaller
-        start = self._spread(self.best.lying, self.smaller)
-        for _ in range(1 + int(self.random.random() < 0.4)):
-            self._disturb(start, scale)
-        _, done = yield from self._part(start, scale, 2)
-        if not done:
-            return
-        found, grow = Found(start, scale), 0.012
-        while grow > 0.0008:
-            size = min(found.scale * (1 + grow), self.most)
-            trial = self._spread(found.lying, size / found.scale)
-            _, worst, *_ = self.settle(trial, size, ~self.fixed, 80)
-            if worst <= ENOUGH:
-                found = Found(trial, size)
-            else:
-                grow *= 0.5
-        if found.scale > self.best.scale:
-            self.best = found
-        yield self.best
-
     def _grow(self) -> Iterator[Found]:
         """As large as the first layout lets itself be pushed."""
         grow = 0.05 if self.count <= FEW else 0.02
@@ -172,7 +157,7 @@ class Search:
             scale = min(self.best.scale * (1 + grow), self.most)
             trial = self._spread(self.best.lying, scale / self.best.scale)
             _, worst, *_ = self.settle(trial, scale, everything, 120 if self.count <= FEW else 300)
-            if worst <= ENOUGH:
+            if worst <= ENOUGH and self.free(trial, scale):
                 self.best = Found(trial, scale)
             else:
                 grow *= 0.5
@@ -188,6 +173,12 @@ class Search:
         ids = self.moving
         if len(ids) < 2:
             lying.turn[ids] += self.random.uniform(0, 2 * np.pi, len(ids)) if self.freedom.turns == 0 else 0
+            return
+        if self.random.random() < SHAKEN:
+            # Everything a little elsewhere: of equal shapes two that change places are as before.
+            size = self.stock.radius[ids] * scale
+            strength = self.random.uniform(0.2, 1.4 if self.count <= 16 else 0.5)
+            lying.middle[ids] += self.random.normal(0, strength, (len(ids), 2)) * size[:, None]
             return
         share = self.bulk[ids] / self.bulk[ids].sum()
         a = int(self.random.choice(ids, p=share))
@@ -209,7 +200,7 @@ class Search:
         least, stuck = np.inf, 0
         for _ in range(sweeps * 4):
             energy, worst, pairs, share, walls = self.settle(lying, scale, active, 60)
-            if worst <= ENOUGH:
+            if worst <= ENOUGH and self.free(lying, scale):
                 return energy, True
             plain = float(share.sum() + walls.sum())
             stuck = 0 if plain < 0.98 * least else stuck + 1

@@ -104,9 +104,12 @@ def _hash(laid, start, sheet, chosen, columns, rows, cell):
 
 
 @kernel
-def contacts(laid, start, before, owner, sheet, chosen, first, ids, columns, rows, cell, reach):
-    """Border points of one sheet within `reach` of another shape: point's segment, other shape, distance, unit way from
-    there to the point, and the place touched. (N,), (N,), (N,), (N, 2), (N, 2)."""
+def contacts(laid, before, owner, inward, sheet, chosen, first, ids, columns, rows, cell, reach):
+    """Border points of one sheet within `reach` of another shape's border: point's segment, other shape, distance, below 0
+    where the point lies inside, unit way outwards, and the place touched. (N,), (N,), (N,), (N, 2), (N, 2).
+
+    inward  (shapes,) 1 where a shape lies to the left of its segments, −1 where it lies to their right
+    """
     size, n = 1024, 0
     who, other, far = np.empty(size, np.int64), np.empty(size, np.int64), np.empty(size)
     way, touched = np.empty((size, 2)), np.empty((size, 2))
@@ -115,6 +118,7 @@ def contacts(laid, start, before, owner, sheet, chosen, first, ids, columns, row
         if sheet[i] != chosen:
             continue
         px, py = laid[e, 0, 0], laid[e, 0, 1]
+        begun = n
         r0, r1 = _bin(py - reach, cell, rows), _bin(py + reach, cell, rows)
         c0, c1 = _bin(px - reach, cell, columns), _bin(px + reach, cell, columns)
         for row in range(r0, r1 + 1):
@@ -129,6 +133,8 @@ def contacts(laid, start, before, owner, sheet, chosen, first, ids, columns, row
                     t = ((px - ax) * dx + (py - ay) * dy) / length2 if length2 > 0.0 else 0.0
                     if t >= 1.0:
                         continue
+                    side = inward[owner[f]]
+                    inside = side * (dx * (py - ay) - dy * (px - ax)) > 0.0
                     if t <= 0.0:
                         # A corner counts only where the edge before it ends nearest as well.
                         g = before[f]
@@ -136,6 +142,12 @@ def contacts(laid, start, before, owner, sheet, chosen, first, ids, columns, row
                         if (px - laid[g, 1, 0]) * ux + (py - laid[g, 1, 1]) * uy < 0.0:
                             continue
                         t = 0.0
+                        before_inside = side * (ux * (py - ay) - uy * (px - ax)) > 0.0
+                        # Round a corner that juts out both edges have to agree on inside, in a notch one is enough.
+                        if side * (ux * dy - uy * dx) > 0.0:
+                            inside = inside and before_inside
+                        else:
+                            inside = inside or before_inside
                     qx, qy = ax + t * dx, ay + t * dy
                     # Each segment stands in several cells; the one of the touched place tells.
                     if _bin(qy, cell, rows) != row or _bin(qx, cell, columns) != column:
@@ -148,15 +160,32 @@ def contacts(laid, start, before, owner, sheet, chosen, first, ids, columns, row
                         wx, wy = wx / d, wy / d
                     else:
                         length = max(np.sqrt(length2), 1e-300)
-                        wx, wy = dy / length, -dx / length
+                        wx, wy = side * dy / length, -side * dx / length
+                        inside = False
                     if n == size:
                         who, other, far = _longer(who), _longer(other), _longer_floats(far)
                         way, touched = _longer_pairs(way), _longer_pairs(touched)
                         size *= 2
+                    if inside:
+                        d, wx, wy = -d, -wx, -wy
                     who[n], other[n], far[n] = e, owner[f], d
                     way[n, 0], way[n, 1], touched[n, 0], touched[n, 1] = wx, wy, qx, qy
                     n += 1
+        _outside_again(other, far, way, begun, n)
     return who[:n].copy(), other[:n].copy(), far[:n].copy(), way[:n].copy(), touched[:n].copy()
+
+
+@inline
+def _outside_again(other, far, way, begun, n):
+    """Of contacts of one point: the nearest border of a shape tells whether the point is inside; where it is not, borders seen
+    from within are the far sides of something thin."""
+    for k in range(begun, n):
+        if far[k] >= 0.0:
+            continue
+        for m in range(begun, n):
+            if other[m] == other[k] and far[m] >= 0.0 and far[m] < -far[k]:
+                far[k], way[k, 0], way[k, 1] = -far[k], -way[k, 0], -way[k, 1]
+                break
 
 
 @inline
@@ -208,6 +237,9 @@ class Squeeze:
         rest = outlines.segments[:, 0]
         step = np.linalg.norm(outlines.segments[:, 1] - rest, axis=1)
         self.along = np.cumsum(step)
+        rest_end = outlines.segments[:, 1]
+        twice = rest[:, 0] * rest_end[:, 1] - rest[:, 1] * rest_end[:, 0]
+        self.inward = np.where(np.add.reduceat(twice, outlines.start[:-1]) >= 0, 1.0, -1.0)
         self.radius = np.maximum.reduceat(np.hypot(rest[:, 0], rest[:, 1]), outlines.start[:-1])
 
     def touching(self, lying: Lying, scale: float, reach: float) -> Touching:
@@ -237,7 +269,8 @@ class Squeeze:
         out = self.outlines
         first, ids = _hash(laid, out.start, lying.sheet, sheet, columns, rows, cell)
         who, other, far, way, touched = contacts(
-            laid, out.start, out.before, self.owner, lying.sheet, sheet, first, ids, columns, rows, cell, margin + reach
+            laid, out.before, self.owner, self.inward * lying.flip, lying.sheet, sheet, first, ids, columns, rows, cell,
+            margin + reach,
         )
         a = self.owner[who]
         loose = ~(self.fixed[a] & self.fixed[other])

@@ -129,6 +129,20 @@ class Islands:
         """(count, 4) low and high corners in pixel places; NaN for unmapped islands."""
         return self._boxes(self.places)
 
+    @cached_property
+    def name_places(self) -> Floats:
+        """(count, 2) UV coordinates at which a name stands on each island: the middle of the face nearest to its box's."""
+        sizes = np.maximum(self.mesh.starts[1:] - self.mesh.starts[:-1], 1)
+        middle = np.add.reduceat(self.uv, self.mesh.starts[:-1], axis=0) / sizes[:, None] if self.mesh.n_faces else np.zeros((0, 2))
+        boxes = self.boxes
+        aim = (boxes[:, :2] + boxes[:, 2:]) / 2
+        far = np.nan_to_num(np.linalg.norm(middle - aim[self.labels], axis=1), nan=np.inf)
+        order = np.lexsort((far, self.labels))
+        out = aim.copy()
+        labels, first = np.unique(self.labels[order], return_index=True)
+        out[labels] = middle[order[first]]
+        return out
+
     def _boxes(self, at: Floats) -> Floats:
         out = _boxes(self.corner_labels, at, self.count)
         out[~self.mapped] = np.nan

@@ -26,6 +26,7 @@ from jacket.qt.files.saving import Saver
 from jacket.qt.files.watching import Watching
 from jacket.qt.scene.source import prepare_light
 from jacket.stages.deliver.commands import deliver_to
+from jacket.stages.layout.drawing import draw_to
 from jacket.stages.source.reading import Stamp, stamp_of
 
 
@@ -193,6 +194,17 @@ class Filing(QObject):
         folder = QFileDialog.getExistingDirectory(self.window, "Deliver to")
         if folder:
             self.deliver_to(Path(folder))
+
+    def save_picture(self) -> None:
+        """Ask for a file and draw the sheets there."""
+        document = self.program.document
+        stem = project_name(document.path) if document.path else document.require_jacket().name.lower()
+        start = Path(document.path).parent if document.path else Path()
+        name, _ = QFileDialog.getSaveFileName(self.window, "Save the layout as a picture", str(start / f"{stem}-layout.png"),
+                                              "Pictures (*.png);;Drawings (*.svg)")  # fmt: skip
+        if name:
+            path = Path(name)
+            draw_to(self.program, path if path.suffix else path.with_suffix(".png"))
 
     def deliver_to(self, folder: Path) -> None:
         """Check the layers and write their files, beside the window."""

@@ -19,6 +19,7 @@ from jacket.core.mesh.poles import irregular_points
 from jacket.core.mesh.polymesh import Floats, PolyMesh
 from jacket.core.mesh.smooth import WEIGHT, smoothed
 from jacket.core.store import STORE
+from jacket.core.uv.islands import texel_densities
 from jacket.document.state import State
 from jacket.qt.scene.held import held_layers
 from jacket.qt.scene.seams import form_seams
@@ -68,6 +69,8 @@ def face_colours(mesh: PolyMesh, state: State, display: Display, palette: Palett
     if colouring is Colouring.MOVED and "moved" in mesh.point_data and mesh.n_faces:
         far = _by_face(mesh, np.asarray(mesh.point_data["moved"], float))
         return heat(far, palette.paper, palette.paper, palette.accent, max(float(far.max()), 0.05))
+    if colouring is Colouring.DENSITY and mesh.n_faces:
+        return density_tints(mesh, state, palette)
     if colouring is Colouring.ISLANDS:
         return island_tints(mesh, state)
     if colouring is Colouring.RINGS and mesh.n_faces:
@@ -82,6 +85,18 @@ def island_tints(mesh: PolyMesh, state: State) -> Floats:
     """(F, 4) a quiet tint for each island, the same in both views."""
     tints = np.array([rgb(t) for t in ISLAND_TINTS])
     return np.asarray(tints[islands_of(mesh, state.sheets).labels % len(tints)])
+
+
+def density_tints(mesh: PolyMesh, state: State, palette: Palette) -> Floats:
+    """(F, 4) each face by its texel density against the middle one: coarse as squeezed, dense as stretched, half or twice
+    as much in full colour; faces that are not mapped plain."""
+    density = texel_densities(islands_of(mesh, state.sheets))
+    known = density[np.isfinite(density) & (density > 0)]
+    if len(known) == 0:
+        return np.tile(np.array(rgb(palette.paper)), (mesh.n_faces, 1))
+    with np.errstate(divide="ignore", invalid="ignore"):
+        off = np.log2(density / float(np.median(known)))
+    return heat(np.nan_to_num(off, nan=0.0, posinf=0.0, neginf=0.0), palette.squeezed, palette.paper, palette.stretched, 1.0)
 
 
 def ring_tints(mesh: PolyMesh, palette: Palette) -> Floats:

@@ -5,11 +5,14 @@ from __future__ import annotations
 import numpy as np
 
 from jacket.commands.display import Colouring, Display
-from jacket.core.derive import islands_of
+from jacket.core.derive import islands_of, known_close
+from jacket.core.layout.pieces import Bonds
 from jacket.core.mesh.polymesh import PIN, Bools, Floats, PolyMesh
 from jacket.core.seams.sewing import partner_threads
 from jacket.core.store import STORE
+from jacket.core.uv.identity import island_numbers
 from jacket.core.uv.sheets import Sheet
+from jacket.document.edits.uvs import held_faces
 from jacket.document.state import State
 from jacket.qt.scene.held import held_on_sheet
 from jacket.qt.scene.jacket import face_colours, island_tints
@@ -24,16 +27,27 @@ def flat_scene(state: State, display: Display, palette: Palette, per_unit: float
     return Scene(layers=tuple(rows), ground=rgb(palette.flat_ground)[:3])
 
 
-def sheet_layers(state: State, display: Display, palette: Palette, per_unit: float) -> list[Layer]:
-    """Sheets, islands and seams, without what is held."""
+def sheet_layers(
+    state: State, display: Display, palette: Palette, per_unit: float, near: tuple[int, ...] | None = None
+) -> list[Layer]:
+    """Sheets, islands and seams, without what is held. With `near`, the islands that come too close, each island has its
+    hem."""
     layers = [_sheet_layer(sheet, sheet is state.sheet, palette) for sheet in state.sheets]
     mesh = _flat_mesh(state)
     if mesh is None:
         return layers
     places, mapped = _flat_places(mesh)
-    colours = face_colours(mesh, state, display, palette).copy() if display.colouring is Colouring.STRETCH \
-        else island_tints(mesh, state).copy()  # fmt: skip
+    by_value = display.colouring in (Colouring.STRETCH, Colouring.DENSITY)
+    colours = (face_colours(mesh, state, display, palette) if by_value else island_tints(mesh, state)).copy()
     colours[:, 3] = 0.82
+    done, locked = island_marks(mesh, state)
+    # What is finished steps back; what is locked more so.
+    colours[done, 3] = 0.5
+    colours[done & locked, 3] = 0.34
+    if display.alone:
+        colours[~held_island_faces(mesh, state), 3] = 0.08
+    if near is not None:
+        layers += _hem_layers(mesh, state, palette, per_unit, near)
     fill = fill_rows(mesh, colours, places, mapped)
     layers.append(Layer(fill, lit=False, checker=display.squares if display.checker else 0.0, wire=rgb(palette.wire, 0.4)))
     layers += flat_seams(mesh, places[:, :2], state, per_unit, palette)
@@ -41,6 +55,51 @@ def sheet_layers(state: State, display: Display, palette: Palette, per_unit: flo
     if display.threads:
         layers += thread_layers(partner_threads(mesh, places[:, :2], islands_of(mesh, state.sheets).borders), palette)
     return layers
+
+
+def island_marks(mesh: PolyMesh, state: State) -> tuple[Bools, Bools]:
+    """(F,) which faces lie on islands that are done, and on locked ones."""
+    numbers = island_numbers(mesh)
+    rows = state.jacket.islands if state.jacket is not None else ()
+    if numbers is None:
+        return np.zeros(mesh.n_faces, bool), np.zeros(mesh.n_faces, bool)
+    return np.isin(numbers, [r.id for r in rows if r.done]), np.isin(numbers, [r.id for r in rows if r.lock])
+
+
+def held_island_faces(mesh: PolyMesh, state: State) -> Bools:
+    """(F,) faces of the islands that something is held on; all where nothing is."""
+    if not state.held.parts:
+        return np.ones(mesh.n_faces, bool)
+    labels = islands_of(mesh, state.sheets).labels
+    return np.isin(labels, np.unique(labels[held_faces(mesh, state.held)]))
+
+
+def _hem_layers(mesh: PolyMesh, state: State, palette: Palette, per_unit: float, close: tuple[int, ...]) -> list[Layer]:
+    """A pale hem half the margin wide along every island, red along those that come too close."""
+    islands = islands_of(mesh, state.sheets)
+    border = islands.border_corners
+    ends = np.zeros((len(border), 2, 3))
+    ends[:, 0, :2], ends[:, 1, :2] = islands.uv[border], islands.uv[mesh.topology.next[border]]
+    good = np.isfinite(ends).all(axis=(1, 2))
+    border, ends = border[good], ends[good]
+    which = np.maximum(islands.sheet_of[islands.corner_labels[border]], 0)
+    # Twice half the margin, a side each of the line, in pixels of the screen.
+    wide = np.array([s.gap / s.height for s in state.sheets])[which] * per_unit
+    near = np.isin(islands.corner_labels[border], list(close))
+    rows = []
+    for flags, colour in ((~near, rgb(palette.card, 0.9)), (near, rgb(palette.accent, 0.55))):
+        if flags.any():
+            rows.append(Layer(lines=line_rows(ends[flags], colour, np.maximum(wide[flags], 0.5)), lit=False))
+    return rows
+
+
+def too_near(mesh: PolyMesh, state: State) -> list[int]:
+    """Islands between which the margin is not kept, as far as that is known already."""
+    jacket = state.jacket
+    islands = islands_of(mesh, state.sheets)
+    stacks = Bonds.of(islands, island_numbers(mesh), jacket.islands if jacket is not None else ()).stack
+    pairs = known_close(mesh, state.sheets, stacks)
+    return np.unique(pairs[pairs >= 0]).tolist() if pairs is not None else []
 
 
 def _pin_layers(mesh: PolyMesh, places: Floats, palette: Palette) -> list[Layer]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from dataclasses import replace
 from typing import Any
 
@@ -13,13 +14,15 @@ from jacket.core.derive import islands_of
 from jacket.core.uv.identity import IslandRecord, island_numbers
 from jacket.core.uv.sheets import Sheet
 from jacket.document.document import Document
+from jacket.document.state import State
 from jacket.qt.theme import DAY, Palette, font
 from jacket.qt.views.glview import GlView
 from jacket.qt.views.packing import PackingPanel
 from jacket.tools.events import Pointer
 from jacket.tools.view import FlatCamera
 
-CHIPS = [("checker", "Checker"), ("stretch", "Stretch"), ("names", "Names"), ("threads", "Threads")]
+CHIPS = [("checker", "Checker"), ("stretch", "Stretch"), ("density", "Density"), ("names", "Names"), ("hems", "Hems"),
+         ("threads", "Threads"), ("alone", "Held alone")]  # fmt: skip
 
 
 class FlatView(GlView):
@@ -32,6 +35,9 @@ class FlatView(GlView):
         self.document = document
         self.palette_: Palette = DAY
         self.show_names = True
+        self.show_gauges = False
+        self.shown: State | None = None
+        """What is shown in place of the document: the best layout so far while islands are packed."""
         self.camera = FlatCamera(np.array([0.5, 0.5]), 300.0)
         self._framed = False
         self.overlay.extra = self._paint_extra
@@ -104,6 +110,8 @@ class FlatView(GlView):
         sheets = self.document.state.sheets
         for sheet in sheets:
             self._ruler(painter, sheet, len(sheets) > 1)
+        if self.show_gauges:
+            self._gauges(painter)
         if self.show_names:
             self._names(painter)
 
@@ -123,8 +131,27 @@ class FlatView(GlView):
             painter.drawText(QRectF(low[0], high[1] - 16, max(wide, 60), 14),
                              Qt.AlignmentFlag.AlignLeft, f"{sheet.name} · {sheet.tile}")  # fmt: skip
 
+    def _gauges(self, painter: QPainter) -> None:
+        """How much of each sheet is used, as a thin gauge along its right edge."""
+        state = self.shown or self.document.state
+        mesh = state.jacket.mesh if state.jacket is not None else None
+        if mesh is None or mesh.uv is None:
+            return
+        islands = islands_of(mesh, state.sheets)
+        good = QColor(self.palette_.good)
+        for k, sheet in enumerate(state.sheets):
+            low, high = self.camera.project(np.array([sheet.origin, sheet.origin + 1.0]))
+            use, tall = min(islands.use(k), 1.0), float(low[1] - high[1])
+            back = QColor(self.palette_.grid)
+            back.setAlpha(120)
+            painter.fillRect(QRectF(high[0] + 5, high[1], 5, tall), back)
+            painter.fillRect(QRectF(high[0] + 5, low[1] - tall * use, 5, tall * use), good)
+            painter.setFont(font(10, bold=True))
+            painter.setPen(QColor(self.palette_.ink))
+            painter.drawText(QRectF(high[0] - 62, high[1] - 16, 72, 14), Qt.AlignmentFlag.AlignRight, f"{100 * use:.0f} %")
+
     def _names(self, painter: QPainter) -> None:
-        state = self.document.state
+        state = self.shown or self.document.state
         jacket = state.jacket
         if jacket is None or jacket.mesh.uv is None or not np.isfinite(jacket.mesh.uv).any():
             return
@@ -132,15 +159,30 @@ class FlatView(GlView):
         first = np.unique(islands.labels, return_index=True)[1]
         records = {r.id: r for r in jacket.islands}
         boxes = islands.boxes
+        stacked = Counter(r.twin for r in jacket.islands if r.twin)
         painter.setFont(font(10, bold=True))
         for k in range(islands.count):
             record = records.get(int(numbers[first[k]])) if numbers is not None else None
             if record is not None and np.isfinite(boxes[k]).all():
                 a, b = self.camera.project(np.array([boxes[k, :2], boxes[k, 2:]]))
-                self._name(painter, record, a, b)
+                if not record.twin:
+                    at = self.camera.project(islands.name_places[k][None])[0]
+                    self._name(painter, record, a, b, at)
+                    self._count(painter, stacked.get(record.id, 0) + 1, a, b)
 
-    def _name(self, painter: QPainter, record: IslandRecord, a: Any, b: Any) -> None:
-        """The name of an island over its middle, where there is room; a moss tick where it is done."""
+    def _count(self, painter: QPainter, count: int, a: Any, b: Any) -> None:
+        """How many islands lie on one another here, in the upper right corner."""
+        if count < 2:
+            return
+        middle = QPointF(max(b[0] - 8, a[0] + 6), min(b[1] + 8, a[1] - 6))
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(QColor(self.palette_.accent))
+        painter.drawEllipse(middle, 9.0, 9.0)
+        painter.setPen(QColor(self.palette_.card))
+        painter.drawText(QRectF(middle.x() - 9, middle.y() - 9, 18, 18), Qt.AlignmentFlag.AlignCenter, str(count))
+
+    def _name(self, painter: QPainter, record: IslandRecord, a: Any, b: Any, at: Any) -> None:
+        """The name of an island near its middle, where there is room; a moss tick where it is done."""
         room, high = b[0] - a[0], a[1] - b[1]
         tick = "✓ " if record.done else ""
         text = tick + record.name + (" ⚿" if record.lock else "")
@@ -152,7 +194,7 @@ class FlatView(GlView):
             width = painter.fontMetrics().horizontalAdvance(text) + 8
             if len(text) < 4:
                 return
-        x, y = (a + b) / 2
+        x, y = at
         box = QRectF(x - width / 2, y - 9, width, 18)
         card = QColor(self.palette_.card)
         card.setAlpha(225)

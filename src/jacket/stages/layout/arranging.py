@@ -48,7 +48,7 @@ def wanted_ids(host: Host) -> tuple[Islands, list[int]]:
     return islands_of(host.document.open_jacket().mesh, state.sheets), ids
 
 
-Change = Callable[[Islands, list[int], LayoutValues], Floats]
+Change = Callable[[Islands, list[int], Host], Floats]
 
 
 def changing(step: str, change: Change) -> Run:
@@ -57,34 +57,35 @@ def changing(step: str, change: Change) -> Run:
     def run(host: Host) -> None:
         islands, ids = wanted_ids(host)
         mesh = host.document.open_jacket().mesh
-        host.document.edit_jacket(step, mesh.with_uv(change(islands, ids, host.values(LayoutValues))))
+        host.document.edit_jacket(step, mesh.with_uv(change(islands, ids, host)))
 
     return run
 
 
-def pivot(islands: Islands, ids: list[int], values: LayoutValues) -> Floats | None:
+def pivot(islands: Islands, ids: list[int], host: Host) -> Floats | None:
     """What islands turn about: a point in pixel places, or each its own middle (None)."""
-    return None if values.pivot == "each" else arrange.pivot_of(islands, ids, values.pivot)
+    name = host.tool_settings.pivot
+    return None if name == "each" else arrange.pivot_of(islands, ids, name)
 
 
 def _align(side: str) -> Run:
-    return changing(f"align islands {side}", lambda i, ids, v: arrange.aligned(i, ids, side, v.to_sheet))
+    return changing(f"align islands {side}", lambda i, ids, h: arrange.aligned(i, ids, side, h.values(LayoutValues).to_sheet))
 
 
 def _spread(axis: int) -> Run:
-    return changing("spread islands", lambda i, ids, v: arrange.spread(i, ids, axis))
+    return changing("spread islands", lambda i, ids, h: arrange.spread(i, ids, axis))
 
 
 def _turn(degrees: float) -> Run:
-    return changing("turn islands", lambda i, ids, v: arrange.turned(i, ids, degrees, pivot(i, ids, v)))
+    return changing("turn islands", lambda i, ids, h: arrange.turned(i, ids, degrees, pivot(i, ids, h)))
 
 
 def _mirror(axis: int) -> Run:
-    return changing("mirror islands", lambda i, ids, v: arrange.mirrored(i, ids, axis, pivot(i, ids, v)))
+    return changing("mirror islands", lambda i, ids, h: arrange.mirrored(i, ids, axis, pivot(i, ids, h)))
 
 
 def _fit(how: str) -> Run:
-    return changing("fit islands", lambda i, ids, v: arrange.fitted(i, ids, how))
+    return changing("fit islands", lambda i, ids, h: arrange.fitted(i, ids, how))
 
 
 def _along(host: Host) -> None:
@@ -160,7 +161,7 @@ COMMANDS = (
     Command("mirror-across", "Mirror left for right", "islands flip horizontal", "", on_flat_islands, _mirror(0)),
     Command("mirror-up", "Mirror top for bottom", "islands flip vertical", "", on_flat_islands, _mirror(1)),
     Command("stand-box", "Stand by the smallest box", "islands straighten upright rotate orient", "", on_flat_islands,
-            changing("stand islands upright", lambda i, ids, v: arrange.upright(i, ids))),
+            changing("stand islands upright", lambda i, ids, h: arrange.upright(i, ids))),
     Command("stand-edge", "Lay by the held edges", "islands straighten orient rotate edge", "", on_flat_islands, _along),
     Command("like-size", "Same size as the last held", "islands copy match", "", several, _alike("size")),
     Command("like-turning", "Same turning as the last held", "islands copy match rotation", "", several, _alike("turning")),

@@ -4,10 +4,13 @@ from __future__ import annotations
 
 from dataclasses import replace
 
+import numpy as np
+
 from jacket.commands.common import has_uvs
 from jacket.commands.host import Host, Run
 from jacket.commands.model import Command
-from jacket.core.uv.identity import IslandRecord
+from jacket.core.derive import islands_of
+from jacket.core.uv.identity import IslandRecord, numbers_by_label
 from jacket.document.edits import sheets, uvs
 from jacket.document.state import State
 from jacket.errors import JacketError
@@ -60,6 +63,26 @@ def _marking(step: str, on: bool, field: str) -> Run:
     return run
 
 
+def _hold_left(host: Host) -> None:
+    """Hold all islands that are not done yet."""
+    jacket = host.document.require_jacket()
+    islands = islands_of(jacket.mesh, host.document.state.sheets)
+    numbers = numbers_by_label(jacket.mesh, islands.labels, islands.count)
+    left = [r.id for r in jacket.islands if not r.done and r.id in numbers]
+    if not left:
+        raise JacketError("All islands are done.")
+    host.document.hold("faces", np.flatnonzero(np.isin(numbers[islands.labels], left)))
+    host.say(f"{len(left)} islands are not done yet.")
+
+
+def _lock_done(host: Host) -> None:
+    """Lock all islands that are done, so that packing leaves them."""
+    rows = tuple(r.id for r in host.document.open_jacket().islands if r.done and not r.lock)
+    if not rows:
+        raise JacketError("No island is done that is not locked already.")
+    uvs.change_islands(host.document, "lock what is done", rows, lambda r: replace(r, lock=True))
+
+
 # ---- sheets --------------------------------------------------------------------------------------------------------
 
 
@@ -96,6 +119,9 @@ COMMANDS = (
     Command("group-islands", "Group the held islands…", "island set together", "", on_islands, _group_islands),
     Command("lock-islands", "Lock or unlock the held islands", "island keep place pack", "", on_islands, _marking("lock islands", True, "lock")),
     Command("done-islands", "Mark the held islands as done", "island finished tick", "", on_islands, _marking("mark islands as done", True, "done")),
+    Command("layout-picture", "Save the layout as a picture…", "png svg export paint template", "", has_uvs, lambda h: h.save_picture()),
+    Command("hold-left", "Hold what is not done", "islands finished rest left", "", has_uvs, _hold_left),
+    Command("lock-done", "Lock what is done", "islands finished keep", "", has_uvs, _lock_done),
     Command("add-sheet", "Add a sheet", "udim tile texture new", "", _always, lambda h: sheets.add_sheet(h.document)),
     Command("rename-sheet", "Rename the sheet…", "udim tile texture name", "", _always, _rename_sheet),
     Command("remove-sheet", "Remove the sheet", "udim tile texture delete", "", several_sheets, _remove_sheet),

@@ -6,13 +6,16 @@ from jacket.commands.display import Colouring
 from jacket.commands.model import Looks, StageSpec, Ticket
 from jacket.core.checks.layout import layout_checks
 from jacket.core.checks.model import Check
-from jacket.core.derive import islands_of, layout_of
+from jacket.core.derive import close_of, islands_of, layout_of
 from jacket.core.layout.pieces import Bonds
 from jacket.core.store import STORE
 from jacket.core.uv.identity import island_numbers
 from jacket.document.state import State
 from jacket.stages.layout.commands import COMMANDS
+from jacket.stages.layout.tools.align import Align
 from jacket.stages.layout.tools.place import Place
+from jacket.stages.layout.tools.stack import Stack
+from jacket.stages.layout.tools.weigh import Weigh
 from jacket.stages.layout.values import LayoutValues
 from jacket.tools.holding import Hold
 
@@ -26,6 +29,8 @@ def checks(state: State) -> list[Check]:
     islands = islands_of(mesh, sheets)
     stacks = Bonds.of(islands, island_numbers(mesh), jacket.islands).stack
     key = ("layout checks", sheets, tuple(r.twin for r in jacket.islands))
+    # The views show what is too close in red, as soon as it is known.
+    close_of(mesh, sheets, stacks)
     return STORE.get(layout_of(mesh), key, lambda: layout_checks(mesh, sheets, islands, stacks))
 
 
@@ -47,6 +52,6 @@ def ticket(state: State, found: list[Check]) -> Ticket:
 
 
 SPEC = StageSpec(
-    "layout", "Layout", "5", (Place, Hold), COMMANDS, LayoutValues, checks, ticket,
+    "layout", "Layout", "5", (Place, Align, Stack, Weigh, Hold), COMMANDS, LayoutValues, checks, ticket,
     ("turn-left", "mirror-across", "stack-twins", "match-density", "name-island", "lock-islands", "done-islands", "pack"), Looks(Colouring.ISLANDS, flat_share=0.66),
 )  # fmt: skip

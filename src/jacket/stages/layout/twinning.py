@@ -11,8 +11,8 @@ from jacket.commands.host import Host
 from jacket.commands.model import Command
 from jacket.core.derive import islands_of, twins_of
 from jacket.core.layout.apart import laid_beside
-from jacket.core.layout.twins import Twins, laid_on
-from jacket.core.mesh.polymesh import Ints, PolyMesh
+from jacket.core.layout.twins import Twins
+from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.uv.identity import IslandRecord, numbers_by_label
 from jacket.core.uv.islands import Islands
 from jacket.core.uv.sheets import from_pixel_places
@@ -20,6 +20,7 @@ from jacket.document.edits import uvs
 from jacket.document.state import State
 from jacket.errors import JacketError
 from jacket.stages.layout.arranging import held_ids, leading, on_flat_islands
+from jacket.stages.layout.stacking import stacked_mesh
 from jacket.stages.layout.values import LayoutValues
 
 
@@ -40,24 +41,6 @@ def _hold_twins(host: Host) -> None:
     host.document.hold("faces", np.flatnonzero(np.isin(islands.labels, chosen)))
     sizes = sorted((len(g.islands) for g in groups if not meant or meant & set(g.islands)), reverse=True)
     host.say(f"{len(chosen)} islands are twins: {', '.join(f'{n} of one shape' for n in sizes[:4])}.")
-
-
-def stacked_mesh(islands: Islands, groups: list[Twins], numbers: Ints, mesh: PolyMesh,
-                 meant: set[int], lead: int | None) -> tuple[PolyMesh, dict[int, int]]:  # fmt: skip
-    """The mesh with twins laid on one another, and the number of the island that each number lies on now."""
-    uv, twin = islands.uv, {}
-    for group in groups:
-        inside = [k for k in group.islands if not meant or k in meant]
-        if len(inside) < 2:
-            continue
-        base = lead if lead in inside else inside[0]
-        laid = laid_on(islands, group, base)
-        here = np.isin(islands.corner_labels, inside)
-        uv = np.where(here[:, None], laid, uv)
-        for k in inside:
-            if k != base and numbers[k]:
-                twin[int(numbers[k])] = int(numbers[base])
-    return mesh.with_uv(uv), twin
 
 
 def _stack(host: Host) -> None:

@@ -7,8 +7,8 @@ from dataclasses import dataclass
 import numpy as np
 
 from jacket.commands.values import chosen, ranged
-from jacket.core.layout.arrange import PIVOTS
 from jacket.core.layout.pack import TURNS, PackSettings
+from jacket.formats.deliver.picture import FILLS, PictureSettings
 
 DENSITY_UNITS = {"u": 1.0, "m": 1.0, "cm": 100.0}
 """Surface units in one of what densities are told by: a unit is a metre, as everywhere in Jacket."""
@@ -25,11 +25,11 @@ class LayoutValues:
     together     whether all visible layers are packed, or the active one
     density      pixels a unit that are set
     density_unit by which densities are told: "u", "m" or "cm"
-    pivot        what islands turn and grow about;  step whether moves go by whole pixels ("px"), a grid, or freely
-    grid         pixels of that grid
     to_sheet     whether islands are aligned to the sheet, or to one another
     tolerance    per cent of their size by which twins may differ;  twins_mirrored whether mirror images are twins
-    order        by what the ledger is sorted;  wanted  density below which islands are checked, 0 for none
+    picture_…    how the layout is drawn as a picture: multiple of the sheet's size, ground, fill, edges of quads, names
+    seam_colour, line_colour, seam_width, line_width  of the picture, as #rrggbb and in pixels of the sheet
+    order        by what the ledger is sorted
     """
 
     turn: str = chosen("free", *TURNS)
@@ -41,14 +41,19 @@ class LayoutValues:
     together: bool = False
     density: float = ranged(512.0, 1e-3, 1e6)
     density_unit: str = chosen("u", *DENSITY_UNITS)
-    pivot: str = chosen("middle", *PIVOTS, "sheet", "origin", "each")
-    step: str = chosen("free", "free", "px", "grid", "islands")
-    grid: float = ranged(32.0, 1, 4096)
     to_sheet: bool = False
     tolerance: float = ranged(1.0, 0.01, 20.0)
     twins_mirrored: bool = True
+    picture_times: int = ranged(1, 1, 16)
+    picture_ground: str = chosen("paper", "paper", "white", "black", "none")
+    picture_fill: str = chosen("tints", *FILLS)
+    picture_lines: bool = True
+    picture_names: bool = True
+    seam_colour: str = "#23272e"
+    line_colour: str = "#96928c"
+    seam_width: float = ranged(2.0, 0.0, 64.0)
+    line_width: float = ranged(1.0, 0.0, 64.0)
     order: str = chosen("size", "size", "name", "density", "stretch", "sheet", "done")
-    wanted: float = ranged(0.0, 0.0, 1e6)
 
     def packing(self) -> PackSettings:
         """The settings of packing as the job takes them."""
@@ -56,6 +61,16 @@ class LayoutValues:
             self.turn, self.mirrored, self.spread, steps=10**9, seconds=self.seconds,
             density=self.density if self.keep == "density" else None, even=self.keep != "sizes",
         )  # fmt: skip
+
+    def picture(self) -> PictureSettings:
+        """The settings of the layout picture as the job takes them. Raises MeshError where one makes no sense."""
+        ground = {"paper": "#f4f0e8", "white": "#ffffff", "black": "#000000", "none": ""}[self.picture_ground]
+        dark = self.picture_ground == "black" and self.picture_fill == "none"
+        return PictureSettings(
+            int(self.picture_times), ground, self.picture_fill, "#d6d0c8", self.line_colour if self.picture_lines else "",
+            self.line_width, self.seam_colour, self.seam_width,
+            ("#fbf9f4" if dark else "#23272e") if self.picture_names else "",
+        ).checked()  # fmt: skip
 
     def told(self, density: float) -> str:
         """A density in pixels a surface unit as it is told."""

@@ -11,9 +11,12 @@ from jacket.commands.host import Host, Run
 from jacket.commands.model import Command
 from jacket.core.derive import islands_of
 from jacket.core.layout.arrange import at_density, densities, density_of, each_transformed, middles
+from jacket.core.mesh.polymesh import Floats
 from jacket.core.uv.identity import numbers_by_label
-from jacket.core.uv.islands import evened_density
+from jacket.core.uv.islands import Islands, evened_density
+from jacket.document.document import Document
 from jacket.document.edits import uvs
+from jacket.document.state import JacketObject
 from jacket.errors import JacketError
 from jacket.stages.layout.arranging import held_ids, leading, on_flat_islands, wanted_ids
 from jacket.stages.layout.values import LayoutValues
@@ -58,23 +61,34 @@ def _match(host: Host) -> None:
     host.document.edit_jacket("match the density", mesh.with_uv(at_density(islands, others, density_of(islands, lead))))
 
 
+def weighed(jacket: JacketObject, islands: Islands, ids: list[int], factor: float | None) -> tuple[Floats, dict[int, float]]:
+    """UVs (C, 2) with islands so many times as dense as before about their middles, None for as dense as the others, and
+    what their numbers weigh then."""
+    numbers = numbers_by_label(jacket.mesh, islands.labels, islands.count)[ids].tolist()
+    now = {r.id: r.weigh for r in jacket.islands}
+    weigh = {n: float(np.clip(now[n] * factor, LEAST, MOST)) if factor else 1.0 for n in numbers if n in now}
+    change = np.array([weigh[n] / now[n] if n in weigh else factor or 1.0 for n in numbers])
+    uv = each_transformed(islands, ids, change[:, None, None] * np.eye(2), np.zeros((len(ids), 2)), middles(islands, ids))
+    return uv, weigh
+
+
+def weigh_islands(document: Document, jacket: JacketObject, ids: list[int], factor: float | None) -> None:
+    """Islands of a layer weighed, from how it was; within a gesture or as a step of its own."""
+    islands = islands_of(jacket.mesh, document.state.sheets)
+    uv, weigh = weighed(jacket, islands, ids, factor)
+    document.edit_jacket("weigh islands", jacket.mesh.with_uv(uv))
+    if weigh:
+        uvs.change_islands(document, "weigh islands", tuple(weigh), lambda r: replace(r, weigh=weigh[r.id]))
+
+
 def _weigh(factor: float | None) -> Run:
     """Held islands so many times as dense as before, at once and in every packing; None takes the weights away."""
 
     def run(host: Host) -> None:
-        islands, ids = wanted_ids(host)
-        document = host.document
-        jacket = document.open_jacket()
-        numbers = numbers_by_label(jacket.mesh, islands.labels, islands.count)[ids].tolist()
-        now = {r.id: r.weigh for r in jacket.islands}
-        weigh = {n: float(np.clip(now[n] * factor, LEAST, MOST)) if factor else 1.0 for n in numbers if n in now}
-        change = np.array([weigh[n] / now[n] if n in weigh else 1.0 for n in numbers])
-        if np.abs(change - 1).max() < 1e-12:
-            raise JacketError("These islands weigh as much as others already." if factor is None else "That is as far as weights go.")
-        uv = each_transformed(islands, ids, change[:, None, None] * np.eye(2), np.zeros((len(ids), 2)), middles(islands, ids))
-        with document.transaction("weigh islands"):
-            document.edit_jacket("weigh islands", jacket.mesh.with_uv(uv))
-            uvs.change_islands(document, "weigh islands", tuple(weigh), lambda r: replace(r, weigh=weigh[r.id]))
+        _, ids = wanted_ids(host)
+        jacket = host.document.open_jacket()
+        with host.document.transaction("weigh islands"):
+            weigh_islands(host.document, jacket, ids, factor)
 
     return run
 

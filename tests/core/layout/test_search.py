@@ -1,0 +1,248 @@
+"""Packing with answers that are known, and what the search promises."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+import shapely
+from PIL import Image, ImageDraw
+
+from jacket.core.layout.margins import close_islands, least_margin
+from jacket.core.layout.pack import PackSettings, pack, pack_layers
+from jacket.core.layout.pieces import Bonds, Layer
+from jacket.core.mesh.polymesh import PolyMesh
+from jacket.core.uv.islands import Islands, texel_densities
+from jacket.core.uv.sheets import Sheet, Sheets
+from jacket.errors import MeshError
+from jacket.jobs.pack import PackLayer, pack_at_density, sheets_of
+
+# Side lengths of the simple perfect squared square of lowest order, 112 a side (Duijvestijn, "Simple perfect squared
+# square of lowest order", J. Combin. Theory B 25, 1978).
+SQUARES = (50, 42, 37, 35, 33, 29, 27, 25, 24, 19, 18, 17, 16, 15, 11, 9, 8, 7, 6, 4, 2)
+# Radius of n equal circles in a unit square, best known (E. Specht, "The best known packings of equal circles in a
+# square"; values as published there, from memory to six digits).
+CIRCLES = {5: 0.207107, 10: 0.148205, 16: 0.125}
+
+
+def flat(*outlines: np.ndarray) -> PolyMesh:
+    """Polygons as one face each, mapped beside one another at their own size."""
+    points, faces, at = [], [], 0
+    for k, outline in enumerate(outlines):
+        points.append(np.c_[outline, np.full(len(outline), float(k))])
+        faces.append(np.arange(at, at + len(outline)))
+        at += len(outline)
+    mesh = PolyMesh.from_faces(np.concatenate(points), faces)
+    return mesh.with_uv(mesh.points[mesh.corners][:, :2] / 1000)
+
+
+def square(side: float) -> np.ndarray:
+    return side * np.array([[0.0, 0], [1, 0], [1, 1], [0, 1]])
+
+
+def circle(n: int = 48) -> np.ndarray:
+    turn = np.linspace(0, 2 * np.pi, n, endpoint=False)
+    return np.stack([np.cos(turn), np.sin(turn)], axis=1)
+
+
+def forms(islands: Islands) -> list[shapely.Geometry]:
+    """Islands of one face each as shapely polygons, in pixels of their sheets far apart."""
+    mesh = islands.mesh
+    return [shapely.Polygon(islands.places[mesh.starts[f] : mesh.starts[f + 1]]) for f in range(mesh.n_faces)]
+
+
+def proven(mesh: PolyMesh, uv: np.ndarray, sheets: Sheets) -> float:
+    """The least distance that shapely finds between islands; nothing lies outside, and on a raster four times as fine as
+    the sheet no cell is touched by two islands."""
+    islands = Islands.of(mesh, sheets).with_uv(uv)
+    drawn = forms(islands)
+    for k, sheet in enumerate(sheets):
+        here = [f for f, s in zip(drawn, islands.sheet_of, strict=True) if s == k]
+        low = sheet.origin * (1 << 15)
+        room = shapely.box(*(low + sheet.rim - 1e-9), *(low + sheet.size - sheet.rim + 1e-9))
+        assert all(room.covers(f) for f in here)
+    tree = shapely.STRtree(drawn)
+    least = np.inf
+    for k, form in enumerate(drawn):
+        for j in tree.query(form.buffer(64)):
+            if j != k:
+                least = min(least, form.distance(drawn[j]))
+    for k, sheet in enumerate(sheets):
+        size = (4 * sheet.width, 4 * sheet.height)
+        seen = np.zeros(size[::-1], bool)
+        for form, s in zip(drawn, islands.sheet_of, strict=True):
+            if s == k and sheet.gap >= 1:
+                image = Image.new("1", size)
+                at = (np.array(form.exterior.coords) - sheet.origin * (1 << 15)) * 4
+                # Drawn with its outline three cells wide, so no cell that it touches is left out.
+                ImageDraw.Draw(image).polygon([tuple(p) for p in at.tolist()], fill=1, outline=1, width=3)
+                mine = np.asarray(image)
+                assert not (mine & seen).any()
+                seen |= mine
+    return float(least)
+
+
+def test_equal_squares_fill_the_sheet_but_for_the_margins() -> None:
+    """Nine equal squares: the side is (sheet − 2 edge − 2 margin) / 3 exactly."""
+    mesh = flat(*[square(1.0)] * 9)
+    sheets = (Sheet(width=256, height=256, margin=4.0),)
+    done = pack(Islands.of(mesh, sheets), PackSettings("quarter", steps=60))
+    assert done.density == pytest.approx((256 - 2 * 4 - 2 * 4) / 3, rel=1e-4)
+    assert proven(mesh, done.uv, sheets) == pytest.approx(4.0, abs=1e-3)
+
+
+def test_the_perfect_square_comes_near_its_exact_scale() -> None:
+    """Twenty-one squares that tile a square of 112: more than nine tenths of the exact scale are reached, none is overstepped."""
+    mesh = flat(*[square(float(s)) for s in SQUARES])
+    sheets = (Sheet(width=1024, height=1024, margin=0.5, edge=0.5),)
+    done = pack(Islands.of(mesh, sheets), PackSettings("quarter", steps=200))
+    exact = 1024 / 112
+    assert 0.9 * exact < done.density < exact
+    assert proven(mesh, done.uv, sheets) >= 0.5 - 1e-9
+
+
+@pytest.mark.parametrize("count", sorted(CIRCLES))
+def test_equal_circles_come_near_the_best_known_packings(count: int) -> None:
+    mesh = flat(*[circle()] * count)
+    sheets = (Sheet(width=512, height=512, margin=0.0),)
+    done = pack(Islands.of(mesh, sheets), PackSettings(steps=60))
+    best = CIRCLES[count]
+    assert 0.85 * (512 * best) ** 2 < done.density**2 <= (512 * best / np.cos(np.pi / 48)) ** 2
+    proven(mesh, done.uv, sheets)
+
+
+def lumps(count: int, seed: int) -> list[np.ndarray]:
+    rng = np.random.default_rng(seed)
+    out = []
+    for _ in range(count):
+        turn = np.sort(rng.uniform(0, 2 * np.pi, 14))
+        r = rng.uniform(0.35, 1.0, 14) * rng.uniform(0.5, 2.0)
+        out.append(np.stack([r * np.cos(turn), r * np.sin(turn)], axis=1))
+    return out
+
+
+def test_the_margin_is_met_and_not_exceeded_and_a_search_beats_the_first_layout() -> None:
+    mesh = flat(*lumps(12, 1))
+    for size, margin in ((1024, 4.0), (300, 7.5)):
+        sheets = (Sheet(width=size, height=size, margin=margin),)
+        islands = Islands.of(mesh, sheets)
+        first, done = pack(islands, PackSettings(steps=0)), pack(islands, PackSettings(steps=12))
+        assert done.use > first.use * 1.02 and proven(mesh, first.uv, sheets) >= margin - 1e-9
+        assert margin <= proven(mesh, done.uv, sheets) < margin + 0.5
+        # One density for all, the one that is told.
+        density = texel_densities(islands.with_uv(done.uv))
+        assert density == pytest.approx(done.density, rel=1e-9)
+
+
+def test_the_same_input_seed_and_steps_give_the_same_result_to_the_bit() -> None:
+    mesh = flat(*lumps(9, 2))
+    islands = Islands.of(mesh, sheets_of(512, margin=4))
+    one, two = (pack(islands, PackSettings(steps=6, seed=3)).uv for _ in range(2))
+    assert np.array_equal(one, two)
+    assert not np.array_equal(one, pack(islands, PackSettings(steps=6, seed=4)).uv)
+
+
+def test_quarter_and_none_turn_so_only_and_mirroring_is_asked_for() -> None:
+    mesh = flat(*lumps(8, 3))
+    islands = Islands.of(mesh, sheets_of(512, margin=3))
+    for turn, mirrored in (("none", False), ("quarter", False), ("quarter", True), ("free", True)):
+        done = islands.with_uv(pack(islands, PackSettings(turn, mirrored, steps=8)).uv)
+        for f in range(mesh.n_faces):
+            a, b = (i.places[mesh.starts[f] : mesh.starts[f + 1]] @ [1, 1j] for i in (islands, done))
+            plain = (b[1] - b[0]) / (a[1] - a[0])
+            over = (b[1] - b[0]) / np.conj(a[1] - a[0])
+            flipped = abs((b[2] - b[1]) - plain * (a[2] - a[1])) > 1e-6 * abs(b[2] - b[1])
+            assert mirrored or not flipped
+            angle = np.angle(over if flipped else plain)
+            if turn != "free":
+                step = np.pi / 2 if turn == "quarter" else 2 * np.pi
+                assert abs((angle + step / 2) % step - step / 2) < 1e-7
+
+
+def test_watching_shows_ever_better_layouts_and_ends_when_it_is_good_enough() -> None:
+    islands = Islands.of(flat(*lumps(10, 4)), sheets_of(512, margin=3))
+    uses: list[float] = []
+
+    def watch(glimpse) -> bool:
+        uses.append(glimpse.use)
+        assert np.isfinite(glimpse.uvs()[0]).all()
+        return len(uses) < 3
+
+    done = pack_layers([Layer(islands, Bonds.none(islands.count))], PackSettings(steps=500), watch=watch)
+    assert len(uses) == 3 and uses == sorted(uses) and done.steps < 500
+    assert done.use > 0.98 * uses[-1] and least_margin(islands.with_uv(done.uv)).pixels >= 3
+
+
+# ---- bonds ---------------------------------------------------------------------------------------------------------
+
+
+def test_stacks_move_as_one_groups_stay_together_weights_are_kept_and_locks_too() -> None:
+    mesh = flat(*lumps(10, 5))
+    sheets = sheets_of(512, margin=3)
+    islands = Islands.of(mesh, sheets)
+    bonds = Bonds.none(10)
+    bonds.weigh[2] = 2.0
+    bonds.group[[3, 4, 5]] = 0
+    locked = islands.with_uv(islands.uv * 0.02 + 0.5)
+    bonds.locked[9] = True
+    done = pack_layers([Layer(locked, bonds)], PackSettings(steps=8))
+    out = locked.with_uv(done.uv)
+    own = out.corner_labels == 9
+    assert np.array_equal(done.uv[own], locked.uv[own])
+    density = np.array([np.sqrt(f.area / a) for f, a in zip(forms(out), islands.surface_area, strict=True)])
+    assert density[2] / density[0] == pytest.approx(2.0) and density[1] == pytest.approx(density[0])
+    drawn = forms(out)
+    # The group hangs together: grown by a few margins its islands are one piece.
+    assert shapely.union_all([drawn[k].buffer(12) for k in (3, 4, 5)]).geom_type == "Polygon"
+    assert len(close_islands(out)) == 0
+    # A stack: the second lies on the first as before.
+    stacked = Islands.of(flat(*[square(1.0)] * 2, *lumps(4, 6)), sheets)
+    stack = Bonds.none(6)
+    stack.stack[[0, 1]] = 7
+    uv = pack_layers([Layer(stacked, stack)], PackSettings(steps=6)).uv
+    assert np.abs(uv[:4] - uv[4:8]).max() < 1e-12
+    assert len(close_islands(stacked.with_uv(uv), stack.stack)) == 0
+
+
+def test_islands_are_laid_in_the_holes_of_others() -> None:
+    """A frame that fills nearly the whole sheet, and four tiles that only fit inside it."""
+    outer, inner = square(10.0) - 5, (square(8.0) - 4)[::-1]
+    ring = [np.array([outer[k], outer[(k + 1) % 4], inner[3 - (k + 1) % 4], inner[3 - k]]) for k in range(4)]
+    at = {tuple(p): n for n, p in enumerate(np.concatenate([outer, inner]).tolist())}
+    faces = [[at[tuple(p)] for p in quad.tolist()] for quad in ring]
+    points = np.c_[np.array(list(at)), np.zeros(8)]
+    tiles = [square(2.4) + [20 + 3 * k, 0] for k in range(4)]
+    whole = np.concatenate([points, *[np.c_[t, np.full(4, 1.0)] for t in tiles]])
+    mesh = PolyMesh.from_faces(whole, [*faces, *[list(range(8 + 4 * k, 12 + 4 * k)) for k in range(4)]])
+    mesh = mesh.with_uv(mesh.points[mesh.corners][:, :2] / 100)
+    islands = Islands.of(mesh, sheets_of(512, margin=4))
+    done = pack(islands, PackSettings("quarter", steps=10))
+    assert done.density > 0.97 * (512 - 8) / 10
+    assert least_margin(islands.with_uv(done.uv)).pixels >= 4
+
+
+def test_a_density_is_kept_on_as_many_sheets_as_it_takes() -> None:
+    mesh = flat(*lumps(12, 7))
+    total = float(Islands.of(mesh).surface_area.sum())
+    density = np.sqrt(2.6 * 256 * 256 / total)
+    done = pack_at_density([PackLayer(mesh)], Sheet(width=256, height=256, margin=3.0), PackSettings(steps=10, density=density))
+    assert len(done.sheets) >= 3 and [s.tile for s in done.sheets] == [1001 + k for k in range(len(done.sheets))]
+    assert done.result.density == pytest.approx(density, rel=1e-9) and min(done.result.uses) > 0
+    assert proven(mesh, done.result.uv, done.sheets) >= 3 - 1e-9
+    with pytest.raises(MeshError, match="do not fit, at"):
+        pack(Islands.of(mesh, sheets_of(256, margin=3)), PackSettings(steps=5, density=density))
+    with pytest.raises(MeshError, match="too large"):
+        pack_at_density([PackLayer(mesh)], Sheet(width=64, height=64, margin=3.0), PackSettings(steps=2, density=1.2 * density))
+    with pytest.raises(MeshError, match="more than 0"):
+        pack(Islands.of(mesh), PackSettings(density=0.0))
+
+
+def test_several_layers_share_a_sheet_that_is_not_square_and_a_margin_counts_at_its_mip_level() -> None:
+    one, two = flat(*lumps(5, 8)), flat(*lumps(4, 9))
+    sheets = sheets_of(512, 256, margin=1.5, mip=2, edge=1.0)
+    assert sheets[0].gap == 6.0 and sheets[0].rim == 4.0
+    layers = [Islands.of(m, sheets) for m in (one, two)]
+    done = pack_layers([Layer(i, Bonds.none(i.count)) for i in layers], PackSettings(steps=8))
+    drawn = [f for i, uv in zip(layers, done.uvs, strict=True) for f in forms(i.with_uv(uv))]
+    least = min(a.distance(b) for k, a in enumerate(drawn) for b in drawn[k + 1 :])
+    assert 6.0 <= least < 6.5 and all(shapely.box(4, 4, 508, 252).covers(f) for f in drawn)
+    assert done.uses[0] == pytest.approx(sum(f.area for f in drawn) / (512 * 256))
