@@ -8,6 +8,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
+from jacket.core.layout.greedy import turn_matrix
 from jacket.core.layout.pack import PackResult, PackSettings, Watch, pack_layers
 from jacket.core.layout.pieces import Bonds, Layer, pieces_of
 from jacket.core.layout.twins import find_twins, laid_on
@@ -131,12 +132,14 @@ def pack_at_density(
 
 
 def _refuse_large(islands: Islands, sheet: Sheet, density: float) -> None:
-    """Raise MeshError where an island does not fit on a sheet even by itself: its smallest box tells."""
+    """Raise MeshError where an island does not fit on a sheet even by itself, however it is turned."""
     room = sheet.size - 2 * sheet.rim
     for piece in pieces_of([Layer(islands, Bonds.none(islands.count))], True, True):
-        span = np.sort(np.ptp(piece.segments.reshape(-1, 2), axis=0) * density)
-        if span[0] > room.min() or span[1] > np.hypot(*room):
+        at = piece.segments[:, 0] * density
+        turned = [at @ turn_matrix(angle).T for angle in np.linspace(0, np.pi, 90, endpoint=False)]
+        if not any((np.ptp(t, axis=0) <= room).all() for t in turned):
+            span = np.ptp(at, axis=0)
             raise MeshError(
-                f"At {density:.4g} pixels a unit an island of {span[1]:.0f} × {span[0]:.0f} pixels is too large for a sheet; "
-                "enlarge the sheet, lower the density or cut the island."
+                f"At {density:.4g} pixels a unit an island of {span.max():.0f} × {span.min():.0f} pixels is too large for a "
+                "sheet; enlarge the sheet, lower the density or cut the island."
             )

@@ -251,8 +251,8 @@ class PackCard(StageCard):
         state, values = desk.program.document.state, desk.program.values(LayoutValues)
         self.row("Turning", desk.choose(LayoutValues, "turn", "Turning", TURNS))
         self.row("Mirrored", desk.switch(LayoutValues, "mirrored", "Islands may be mirrored"))
-        self.row("Size", desk.choose(LayoutValues, "keep", "Size of islands", KEEPS))
-        if values.keep == "density":
+        self.row("Size", desk.choose(LayoutValues, "pack_size", "Size of islands", KEEPS))
+        if values.pack_size == "density":
             self.row("", soft(f"{values.told(values.density)} {dict(UNITS)[values.density_unit][2:]}, as set under Density", False))
         self.row("Held only", desk.switch(LayoutValues, "only_held", "Pack only what is held, the rest stays"))
         if len(state.sheets) > 1:
@@ -261,13 +261,13 @@ class PackCard(StageCard):
             self.row("All visible layers", desk.switch(LayoutValues, "together", "Pack all visible layers"))
         desk.number(self, "Takes at most", LayoutValues, "seconds", 0.5, 600.0, "s", False)
         desk.action(self, "pack", main=True)
-        if values.keep == "density":
+        if values.pack_size == "density":
             desk.action(self, "pack-on-enough", text="On as many sheets as it takes")
 
     def key(self) -> object:
         program = self.desk.program
         state, values = program.document.state, program.values(LayoutValues)
-        return (len(state.sheets) > 1, len(state.jackets) > 1, values.keep, values.density, values.density_unit)
+        return (len(state.sheets) > 1, len(state.jackets) > 1, values.pack_size, values.density, values.density_unit)
 
 
 class PictureCard(StageCard):

@@ -83,7 +83,7 @@ def pack_sheets(host: Host) -> None:
 def pack_on_enough(host: Host) -> None:
     """Pack at the density that is set on as many sheets as it takes."""
     values = host.values(LayoutValues)
-    if values.keep != "density":
+    if values.pack_size != "density":
         raise JacketError("So many sheets as it takes needs a density to keep; choose 'a density' on the Pack card first.")
     host.start(_task(host, grow=True))
 

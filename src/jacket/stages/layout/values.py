@@ -20,7 +20,7 @@ class LayoutValues:
     mirrored     whether they may be laid on their face
     spread       whether packing shares islands out among the sheets anew
     seconds      that packing takes at most
-    keep         "fill" the sheet, keep "sizes" against one another and fill, or the "density" that is set
+    pack_size    "fill" the sheet, keep "sizes" against one another and fill, or the "density" that is set
     only_held    whether packing places what is held only, into the room that is left
     together     whether all visible layers are packed, or the active one
     density      pixels a unit that are set
@@ -36,7 +36,7 @@ class LayoutValues:
     mirrored: bool = False
     spread: bool = False
     seconds: float = ranged(10.0, 0.5, 600.0)
-    keep: str = chosen("fill", "fill", "sizes", "density")
+    pack_size: str = chosen("fill", "fill", "sizes", "density")
     only_held: bool = False
     together: bool = False
     density: float = ranged(512.0, 1e-3, 1e6)
@@ -59,7 +59,7 @@ class LayoutValues:
         """The settings of packing as the job takes them."""
         return PackSettings(
             self.turn, self.mirrored, self.spread, steps=10**9, seconds=self.seconds,
-            density=self.density if self.keep == "density" else None, even=self.keep != "sizes",
+            density=self.density if self.pack_size == "density" else None, even=self.pack_size != "sizes",
         )  # fmt: skip
 
     def picture(self) -> PictureSettings:

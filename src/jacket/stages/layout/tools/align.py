@@ -16,6 +16,9 @@ from jacket.tools.base import Tool
 from jacket.tools.events import NO_GHOST, Ghost, Pointer
 from jacket.tools.holding import island_under
 
+INNER = 0.22
+"""Share of a box from its middle within which the middle lines are meant."""
+
 
 class Align(Tool):
     """Hovering an island shows the nearest of its sides and middle lines; a click lays all other held islands along it, with
@@ -53,7 +56,9 @@ class Align(Tool):
         share = (at - box[:2]) / np.maximum(box[2:] - box[:2], 1e-12)
         far = {"left": share[0], "right": 1 - share[0], "bottom": share[1], "top": 1 - share[1],
                "up": abs(share[0] - 0.5), "across": abs(share[1] - 0.5)}  # fmt: skip
-        return islands, island, min(SIDES, key=lambda s: far[s])
+        # Near the middle of the box its middle lines are meant, elsewhere the sides.
+        inner = max(far["up"], far["across"]) < INNER
+        return islands, island, min(("up", "across") if inner else SIDES[:4], key=lambda s: far[s])
 
     def press(self, pointer: Pointer) -> None:
         found = self._side(pointer)
