@@ -62,7 +62,7 @@ def test_objects_are_hidden_and_shown_from_the_bench(window: Window) -> None:
 
 def test_settings_typed_in_the_panel_reach_the_document(window: Window, qtbot) -> None:  # type: ignore[no-untyped-def]
     window.show_stage("layout")
-    field = next(f for f in window.panel.stage_card.findChildren(NumberField) if f.unit == "px")
+    field = next(f for f in window.panel.findChildren(NumberField) if f.accessibleName() == "Margin")
     field.setFocus()
     field.setText("2*6 px")
     field.editingFinished.emit()

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import dataclasses
 import math
+import re
 from collections.abc import Iterable
 from typing import Any, TypeVar, cast
 
@@ -20,6 +21,11 @@ def ranged(default: Any, low: float, high: float) -> Any:
 def chosen(default: str, *allowed: str) -> Any:
     """A field of values that is one of a few words."""
     return dataclasses.field(default=default, metadata={"allowed": allowed})
+
+
+def coloured(default: str) -> Any:
+    """A field of values that is a colour, written as #rrggbb."""
+    return dataclasses.field(default=default, metadata={"pattern": "#[0-9a-fA-F]{6}", "like": "#23272e"})
 
 
 class Values:
@@ -71,6 +77,8 @@ def _fitting(record: Any, name: str, value: Any) -> Any:
     said = name.replace("_", " ")
     if "low" in limits and not limits["low"] <= found <= limits["high"]:
         raise JacketError(f"{found:g} is out of range for {said}; choose {limits['low']:g} to {limits['high']:g}.")
+    if "pattern" in limits and not re.fullmatch(limits["pattern"], found):
+        raise JacketError(f"'{found[:20]}' does not fit {said}; type it like {limits['like']}.")
     if "allowed" in limits and found not in limits["allowed"]:
         raise JacketError(f"'{found}' does not fit {said}; choose one of {', '.join(limits['allowed'])}.")
     return found

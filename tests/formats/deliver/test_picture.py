@@ -33,7 +33,7 @@ def test_an_svg_has_the_same_islands_edges_and_outlines(packed: PolyMesh) -> Non
     islands = Islands.of(packed, sheets)
     tree = ElementTree.fromstring(layout_svg([(packed, {1: 'Lip & "rim"'})], sheets))
     assert tree.attrib["viewBox"] == "0 0 400 400"
-    groups = [g for g in tree.iter(f"{SVG}g")]
+    groups = list(tree.iter(f"{SVG}g"))
     assert len(groups) == islands.count
     faces = [shapely.Polygon(packed.uv[a:b] * [400, -400] + [0, 400]) for a, b in zip(packed.starts[:-1], packed.starts[1:], strict=True)]
     drawn = [ring for g in groups for p in g.iter(f"{SVG}path") if p.get("class") == "fill" for ring in rings(p.get("d", ""))]
@@ -65,7 +65,7 @@ def test_a_png_is_as_large_as_asked_transparent_where_asked_and_in_the_chosen_co
 
 @pytest.mark.parametrize("change", [{"times": 0}, {"ground": "red"}, {"fill": "stripes"}, {"seam_width": 99.0}])
 def test_settings_that_make_no_sense_are_a_sentence(change: dict[str, object]) -> None:
-    with pytest.raises(MeshError, match="choose|type"):
+    with pytest.raises(MeshError, match=r"choose|type"):
         PictureSettings(**change).checked()  # type: ignore[arg-type]
 
 

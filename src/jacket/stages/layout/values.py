@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from jacket.commands.values import chosen, ranged
+from jacket.commands.values import chosen, coloured, ranged
 from jacket.core.layout.pack import TURNS, PackSettings
 from jacket.formats.deliver.picture import FILLS, PictureSettings
 
@@ -49,8 +49,8 @@ class LayoutValues:
     picture_fill: str = chosen("tints", *FILLS)
     picture_lines: bool = True
     picture_names: bool = True
-    seam_colour: str = "#23272e"
-    line_colour: str = "#96928c"
+    seam_colour: str = coloured("#23272e")
+    line_colour: str = coloured("#96928c")
     seam_width: float = ranged(2.0, 0.0, 64.0)
     line_width: float = ranged(1.0, 0.0, 64.0)
     order: str = chosen("size", "size", "name", "density", "stretch", "sheet", "done")

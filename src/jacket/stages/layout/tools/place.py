@@ -158,8 +158,11 @@ class Place(Tool):
         middle = (box[:2] + box[2:]) / 2 if pivot is None else pivot
         arm, now = a + sheet.origin * APART - middle, b + sheet.origin * APART - middle
         if self.mode == "turn":
-            angle = float(np.arctan2(now[1], now[0]) - np.arctan2(arm[1], arm[0]))
-            angle = (angle + np.pi) % (2 * np.pi) - np.pi
+            if self.corner:
+                angle = float(np.arctan2(now[1], now[0]) - np.arctan2(arm[1], arm[0]))
+                angle = (angle + np.pi) % (2 * np.pi) - np.pi
+            else:
+                angle = (start.x - pointer.x) * np.radians(0.5)
             if pointer.ctrl:
                 angle = round(angle / np.radians(15)) * np.radians(15)
             uv = transformed(islands, self.ids, turn_matrix(angle), np.zeros(2), pivot)
