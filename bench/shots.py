@@ -7,6 +7,7 @@ import itertools
 import os
 import sys
 import tempfile
+import time
 from pathlib import Path
 
 os.environ.setdefault("JACKET_HOME", tempfile.mkdtemp())
@@ -16,10 +17,16 @@ from PySide6.QtCore import QPointF, Qt
 from PySide6.QtWidgets import QApplication
 
 from bench.data import demo
+from jacket.core.derive import islands_of
+from jacket.core.flatten.unwrap import unwrap
 from jacket.core.mesh.geometry import point_normals
 from jacket.core.mesh.walks import edge_loop
+from jacket.core.quads.auto import AutoSettings, automatic_quads
+from jacket.core.seams.suggest import suggest_seams
+from jacket.core.uv.sheets import Sheet
 from jacket.document.edits import sources as sources_steps
-from jacket.document.state import Held, State
+from jacket.document.islands import with_island_numbers
+from jacket.document.state import Held, JacketObject, State
 from jacket.formats.mesh.registry import write_mesh
 from jacket.formats.project.records import load_project
 from jacket.qt.app import DEMO, make_app, make_window, settle
@@ -38,7 +45,7 @@ def main(folder: str) -> None:
     settle(window)
     window.frame(True)
     window.form.camera = window.form.camera.turned(40, 6)
-    for stage in ("seams", "flatten", "layout", "deliver"):
+    for stage in ("seams", "flatten", "deliver"):
         window.show_stage(stage)
         _keep(window, target / f"{stage}.png")
     window.show_stage("flatten")
@@ -67,6 +74,7 @@ def main(folder: str) -> None:
     toggle(window.program, "split")
     _moved(window)
     _keep(window, target / "moved.png")
+    _layout(window, target)
     _scan(window, target)
 
 
@@ -138,6 +146,39 @@ def _moved(window: Window) -> None:
         window.run(window.commands["take-new-file"])
         settle(window, 60)
         window.document.amend(window.document.state.with_(held=Held()))
+
+
+def _layout(window: Window, target: Path) -> None:
+    """The porthole latch and the whelk lantern as layers of one sheet: packing as it goes on, and what has come of it."""
+    document = window.document
+    jackets = []
+    for k, (name, source, quads) in enumerate((("Latch", "porthole-latch", 2000), ("Lantern", "whelk-lantern", 2500)), 1):
+        mesh = automatic_quads(demo(source), AutoSettings(quads=quads)).mesh
+        mesh = mesh.with_points((mesh.points - mesh.points.mean(axis=0)) / mesh.diagonal + [0.9 * k, 0, 0])
+        jackets.append(JacketObject(k, name, unwrap(suggest_seams(mesh))[0]))
+    sheet = Sheet(width=1024, height=1024, margin=4.0)
+    document.mark_saved("")
+    document.open(with_island_numbers(State(), State((), tuple(jackets), active=1, next_id=3, sheets=(sheet,))), "")
+    window.show_stage("layout")
+    put(window.program, together=True, seconds=6.0)
+    settle(window)
+    window.frame(True)
+    window.run(window.commands["pack"])
+    end = time.monotonic() + 4.5
+    while time.monotonic() < end:
+        QApplication.processEvents()
+        time.sleep(0.01)
+    window.grab().save(str(target / "packing.png"))
+    settle(window, 30)
+    islands = islands_of(document.require_jacket().mesh, document.state.sheets)
+    largest = int(np.argmax(islands.pixel_area))
+    document.hold("faces", islands.faces(largest))
+    window.flat.frame_sheet()
+    at = window.flat.camera.project(islands.name_places[largest][None])[0]
+    window.program.tool.hover(window.flat.pointer(QPointF(*at), Qt.KeyboardModifier.NoModifier))
+    window.flat.refresh_ghost()
+    _keep(window, target / "layout.png")
+    put(window.program, together=False, seconds=10.0)
 
 
 def _scan(window: Window, target: Path) -> None:

@@ -10,11 +10,12 @@ from jacket.core.derive import pickable
 from jacket.program import Program
 from jacket.qt.scene.form import Kept, Shown, compared, form_scene, without_jacket
 from jacket.qt.scene.seams import zoom_step
-from jacket.qt.scene.sheet import held_flat_layers, sheet_layers, too_near
+from jacket.qt.scene.sheet import held_flat_layers, sharing, sheet_layers, too_near
 from jacket.qt.theme import DAY, Palette, rgb
 from jacket.qt.views.flat_view import FlatView
 from jacket.qt.views.form_view import FormView
 from jacket.render.scene import Scene
+from jacket.stages.layout.values import LayoutValues
 from jacket.stages.source.commands import has_moves
 
 
@@ -78,15 +79,18 @@ class Showing(QObject):
             grounds += (mesh.aspect("points"),) if display.colouring.value == "stretch" else ()
         zoom = zoom_step(flat.camera.scale)
         hems = display.hems and program.stage.id == "layout" and mesh is not None and mesh.uv is not None
+        together = program.stage.id == "layout" and program.values(LayoutValues).together
+        beside = sharing(state) if together else []
         near = tuple(too_near(mesh, state)) if hems and mesh is not None else None
         key = (grounds, self.palette, display.colouring, display.checker, display.squares, display.stretch_by, display.threads, display.hems, display.alone, state.sheets, state.active_sheet,
-               zoom, state.held if display.alone else None, near)  # fmt: skip
-        base = self._kept.layers("sheets", key, lambda: sheet_layers(state, display, self.palette, flat.camera.scale, near))
+               zoom, state.held if display.alone else None, near, tuple((m.aspect("faces"), m.aspect("uv")) for m in beside))  # fmt: skip
+        base = self._kept.layers("sheets", key, lambda: sheet_layers(state, display, self.palette, flat.camera.scale, near, beside))
         if key != self._flat_key or state.held is not self._flat_held:
             self._flat_key, self._flat_held = key, state.held
             layers = (*base, *held_flat_layers(state, self.palette))
             flat.show_scene(Scene(layers=layers, ground=rgb(self.palette.flat_ground)[:3]))
             flat.overlay.update()
+        flat.beside = beside
         if flat.show_gauges != (program.stage.id == "layout"):
             flat.show_gauges = program.stage.id == "layout"
             flat.overlay.update()

@@ -174,6 +174,8 @@ class Window(QMainWindow):
         if name == "display":
             self.looking.look_for_uncovered()
         self.panel.refresh({name})
+        if name == "values":
+            self.showing.redraw_flat()
         if name == "packing":
             self.flat.packing.show_view(program.packing)
             self.showing.redraw_flat()

@@ -38,9 +38,15 @@ def box_of(islands: Islands, ids: Ids) -> Floats:
     return np.concatenate([boxes[:, :2].min(axis=0), boxes[:, 2:].max(axis=0)])
 
 
-def pivot_of(islands: Islands, ids: Ids, name: str) -> Floats:
+def pivot_of(islands: Islands, ids: Ids, name: str, points: NDArray[np.signedinteger] | None = None) -> Floats:
     """(2,) the named point of the box of some islands in pixel places; "sheet" for the middle of their sheet, "origin" for its
-    lower left corner."""
+    lower left corner, "held" for the middle of some points of the mesh where they lie on these islands. Raises EditRefused
+    where none is held."""
+    if name == "held":
+        meant = np.isin(islands.mesh.corners, points if points is not None else []) & np.isin(islands.corner_labels, list(ids))
+        if not meant.any():
+            raise EditRefused("Hold a point of the islands to turn them about it, or choose another pivot.")
+        return np.asarray(np.unique(islands.places[meant], axis=0).mean(axis=0))
     if name in ("sheet", "origin"):
         sheet = islands.sheets[max(int(islands.sheet_of[next(iter(ids))]), 0)]
         return np.asarray(sheet.origin * APART + (sheet.size / 2 if name == "sheet" else 0.0))

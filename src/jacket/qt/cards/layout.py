@@ -110,7 +110,7 @@ class PlaceCard(StageCard):
         self.row("At", self._pair(("Left", low[0], partial(self._to, 0)), ("Bottom", low[1], partial(self._to, 1))))
         self.row("Size", self._pair(("Width", span[0], partial(self._size, 0)), ("Height", span[1], partial(self._size, 1))))
         self.row("Move by", self._pair(("Across", 0.0, partial(self._by, 0)), ("Up", 0.0, partial(self._by, 1))))
-        turn = NumberField(0.0, -360, 360, "°")
+        turn = NumberField(0.0, -360, 360, "°", whole=False)
         turn.setAccessibleName("Turn by")
         turn.changed.connect(self._turn)
         self.row("Turn by", turn)
@@ -136,7 +136,7 @@ class PlaceCard(StageCard):
         line.setContentsMargins(0, 0, 0, 0)
         line.setSpacing(4)
         for label, value, take in fields:
-            field = NumberField(round(float(value), 2), -1e6, 1e6, "px")
+            field = NumberField(round(float(value), 2), -1e6, 1e6, "px", whole=False)
             field.setAccessibleName(label)
             field.setFixedWidth(78)
             field.changed.connect(take)

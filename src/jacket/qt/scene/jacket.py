@@ -16,10 +16,11 @@ from jacket.core.derive import angles_of, form_of, gap_of, islands_of, known_sho
 from jacket.core.fit.lifted import lifted_points
 from jacket.core.mesh.geometry import dihedral_angles, edge_lengths
 from jacket.core.mesh.poles import irregular_points
-from jacket.core.mesh.polymesh import Floats, PolyMesh
+from jacket.core.mesh.polymesh import Bools, Floats, PolyMesh
 from jacket.core.mesh.smooth import WEIGHT, smoothed
 from jacket.core.store import STORE
 from jacket.core.uv.islands import texel_densities
+from jacket.document.edits.uvs import held_faces
 from jacket.document.state import State
 from jacket.qt.scene.held import held_layers
 from jacket.qt.scene.seams import form_seams
@@ -99,6 +100,14 @@ def density_tints(mesh: PolyMesh, state: State, palette: Palette) -> Floats:
     return heat(np.nan_to_num(off, nan=0.0, posinf=0.0, neginf=0.0), palette.squeezed, palette.paper, palette.stretched, 1.0)
 
 
+def held_island_faces(mesh: PolyMesh, state: State) -> Bools:
+    """(F,) faces of the islands that something is held on; all where nothing is."""
+    if not state.held.parts:
+        return np.ones(mesh.n_faces, bool)
+    labels = islands_of(mesh, state.sheets).labels
+    return np.isin(labels, np.unique(labels[held_faces(mesh, state.held)]))
+
+
 def ring_tints(mesh: PolyMesh, palette: Palette) -> Floats:
     """(F, 4) each quad in the tint of the longer of its two rings, those of the longest in the accent."""
     found = rings_of(mesh)
@@ -162,7 +171,8 @@ def jacket_layers(mesh: PolyMesh, state: State, display: Display, frame: Frame) 
     colours[:, 3] *= 0.5 if display.through else 1.0
     if not (display.solid and drawn.n_faces > 0):
         colours[:, 3] = 0.0
-    fill = fill_rows(drawn, colours) if drawn.n_faces else np.zeros((0, FILL_WIDTH), np.float32)
+    only = held_island_faces(mesh, state) if display.alone and smooth_lines is None and mesh.n_faces else None
+    fill = fill_rows(drawn, colours, faces=only) if drawn.n_faces else np.zeros((0, FILL_WIDTH), np.float32)
     strength = 0.4 if display.checker or display.colouring is Colouring.STRETCH else 0.85
     wire = rgb(palette.wire, strength) if display.wire and smooth_lines is None else (0.0, 0.0, 0.0, 0.0)
     borders = line_rows(places[topology.edge_points[topology.edge_uses == 1]], rgb(palette.wire), 2.0)
@@ -199,8 +209,10 @@ def faces_follow(mesh: PolyMesh, state: State, display: Display) -> tuple[Any, .
     out: tuple[Any, ...] = tuple(mesh.aspect(a) for a in ("points", "faces", "marks", "point_data"))
     if display.colouring is Colouring.ISLANDS:
         out += (Same(islands_of(mesh, state.sheets).labels),)
-    if display.checker or display.colouring is Colouring.STRETCH:
+    if display.checker or display.colouring in (Colouring.STRETCH, Colouring.DENSITY):
         out += (mesh.aspect("uv"), mesh.aspect("cuts"), state.sheets)
+    if display.alone:
+        out += (Same(state.held), mesh.aspect("cuts"))
     source = state.source
     return (*out, *(form_of(source.mesh) if source is not None else ()), source is not None and source.visible)
 

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 import numpy as np
 
 from jacket.commands.display import Colouring, Display
@@ -12,10 +14,9 @@ from jacket.core.seams.sewing import partner_threads
 from jacket.core.store import STORE
 from jacket.core.uv.identity import island_numbers
 from jacket.core.uv.sheets import Sheet
-from jacket.document.edits.uvs import held_faces
 from jacket.document.state import State
 from jacket.qt.scene.held import held_on_sheet
-from jacket.qt.scene.jacket import face_colours, island_tints
+from jacket.qt.scene.jacket import face_colours, held_island_faces, island_tints
 from jacket.qt.scene.seams import flat_seams, thread_layers
 from jacket.qt.theme import Palette, rgb
 from jacket.render.scene import FILL_WIDTH, Layer, Scene, dot_rows, fill_rows, line_rows
@@ -28,11 +29,14 @@ def flat_scene(state: State, display: Display, palette: Palette, per_unit: float
 
 
 def sheet_layers(
-    state: State, display: Display, palette: Palette, per_unit: float, near: tuple[int, ...] | None = None
-) -> list[Layer]:
+    state: State, display: Display, palette: Palette, per_unit: float, near: tuple[int, ...] | None = None,
+    beside: Sequence[PolyMesh] = (),
+) -> list[Layer]:  # fmt: skip
     """Sheets, islands and seams, without what is held. With `near`, the islands that come too close, each island has its
-    hem."""
+    hem; `beside` are other layers that lie on the same sheets, shown quietly."""
     layers = [_sheet_layer(sheet, sheet is state.sheet, palette) for sheet in state.sheets]
+    for other in beside:
+        layers += _beside_layers(other, state, palette)
     mesh = _flat_mesh(state)
     if mesh is None:
         return layers
@@ -57,6 +61,23 @@ def sheet_layers(
     return layers
 
 
+def sharing(state: State) -> list[PolyMesh]:
+    """Other visible layers that map something: those that share the sheets where layers are packed together."""
+    return [j.mesh for j in state.jackets if j.visible and j.id != state.active and j.mesh.uv is not None
+            and bool(np.isfinite(j.mesh.uv).any())]  # fmt: skip
+
+
+def _beside_layers(mesh: PolyMesh, state: State, palette: Palette) -> list[Layer]:
+    """The islands of a layer that is not worked on: a pale fill and their outlines."""
+    places, mapped = _flat_places(mesh)
+    islands = islands_of(mesh, state.sheets)
+    border = islands.border_corners
+    ends = np.stack([places[border], places[mesh.topology.next[border]]], axis=1)
+    good = mapped[mesh.face_of_corner[border]]
+    fill = fill_rows(mesh, np.tile(np.array(rgb(palette.paper, 0.75)), (mesh.n_faces, 1)), places, mapped)
+    return [Layer(fill, line_rows(ends[good], rgb(palette.soft, 0.9), 1.2), lit=False)]
+
+
 def island_marks(mesh: PolyMesh, state: State) -> tuple[Bools, Bools]:
     """(F,) which faces lie on islands that are done, and on locked ones."""
     numbers = island_numbers(mesh)
@@ -64,14 +85,6 @@ def island_marks(mesh: PolyMesh, state: State) -> tuple[Bools, Bools]:
     if numbers is None:
         return np.zeros(mesh.n_faces, bool), np.zeros(mesh.n_faces, bool)
     return np.isin(numbers, [r.id for r in rows if r.done]), np.isin(numbers, [r.id for r in rows if r.lock])
-
-
-def held_island_faces(mesh: PolyMesh, state: State) -> Bools:
-    """(F,) faces of the islands that something is held on; all where nothing is."""
-    if not state.held.parts:
-        return np.ones(mesh.n_faces, bool)
-    labels = islands_of(mesh, state.sheets).labels
-    return np.isin(labels, np.unique(labels[held_faces(mesh, state.held)]))
 
 
 def _hem_layers(mesh: PolyMesh, state: State, palette: Palette, per_unit: float, close: tuple[int, ...]) -> list[Layer]:

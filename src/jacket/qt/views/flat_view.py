@@ -11,6 +11,7 @@ from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QPainter
 
 from jacket.core.derive import islands_of
+from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.uv.identity import IslandRecord, island_numbers
 from jacket.core.uv.sheets import Sheet
 from jacket.document.document import Document
@@ -36,6 +37,8 @@ class FlatView(GlView):
         self.palette_: Palette = DAY
         self.show_names = True
         self.show_gauges = False
+        self.beside: list[PolyMesh] = []
+        """Other layers that share the sheets."""
         self.shown: State | None = None
         """What is shown in place of the document: the best layout so far while islands are packed."""
         self.camera = FlatCamera(np.array([0.5, 0.5]), 300.0)
@@ -141,7 +144,8 @@ class FlatView(GlView):
         good = QColor(self.palette_.good)
         for k, sheet in enumerate(state.sheets):
             low, high = self.camera.project(np.array([sheet.origin, sheet.origin + 1.0]))
-            use, tall = min(islands.use(k), 1.0), float(low[1] - high[1])
+            whole = islands.use(k) + sum(islands_of(m, state.sheets).use(k) for m in self.beside)
+            use, tall = min(whole, 1.0), float(low[1] - high[1])
             back = QColor(self.palette_.grid)
             back.setAlpha(120)
             painter.fillRect(QRectF(high[0] + 5, high[1], 5, tall), back)

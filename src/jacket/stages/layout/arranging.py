@@ -10,7 +10,7 @@ from jacket.commands.host import Host, Run
 from jacket.commands.model import Command
 from jacket.core.derive import islands_of
 from jacket.core.layout import arrange
-from jacket.core.mesh.polymesh import Floats
+from jacket.core.mesh.polymesh import Floats, Ints
 from jacket.core.uv.islands import Islands
 from jacket.document.edits import uvs
 from jacket.document.state import State
@@ -65,7 +65,12 @@ def changing(step: str, change: Change) -> Run:
 def pivot(islands: Islands, ids: list[int], host: Host) -> Floats | None:
     """What islands turn about: a point in pixel places, or each its own middle (None)."""
     name = host.tool_settings.pivot
-    return None if name == "each" else arrange.pivot_of(islands, ids, name)
+    return None if name == "each" else arrange.pivot_of(islands, ids, name, held_points(host.document.state, islands))
+
+
+def held_points(state: State, islands: Islands) -> Ints:
+    """Points that are held, or that held edges end at."""
+    return np.union1d(state.held.of("points"), islands.mesh.topology.edge_points[state.held.of("edges")].ravel())
 
 
 def _align(side: str) -> Run:

@@ -13,7 +13,7 @@ from jacket.core.layout.snapping import Snapped, snapped
 from jacket.core.mesh.polymesh import Floats
 from jacket.core.uv.islands import Islands
 from jacket.core.uv.sheets import APART, from_pixel_places
-from jacket.stages.layout.arranging import held_ids
+from jacket.stages.layout.arranging import held_ids, held_points
 from jacket.tools.base import Option, Tool
 from jacket.tools.events import NO_GHOST, Ghost, Pointer
 from jacket.tools.holding import face_ghost, island_under
@@ -36,7 +36,8 @@ class Place(Tool):
     )  # fmt: skip
     options: ClassVar[tuple[Option, ...]] = (
         Option("pivot", "Turns about", "choice", choices=(
-            *((name, name) for name in PIVOTS), ("sheet", "middle of the sheet"), ("origin", "corner of the sheet"), ("each", "each its middle"),
+            *((name, name) for name in PIVOTS), ("sheet", "middle of the sheet"), ("origin", "corner of the sheet"), ("held", "what is held on them"),
+            ("each", "each its middle"),
         )),
         Option("snap", "Moves go", "choice", choices=SNAPS),
         Option("grid", "Grid", "number", 1, 4096, "px"),
@@ -152,7 +153,8 @@ class Place(Tool):
         if self.mode == "move":
             found = snapped(islands, self.ids, a, b - a, self.settings.snap, self.settings.grid, 8.0 * sheet.height / start.flat.scale)
             return transformed(islands, self.ids, np.eye(2), found.shift, np.zeros(2)), found
-        pivot = None if self.settings.pivot == "each" else pivot_of(islands, self.ids, self.settings.pivot)
+        pivot = None if self.settings.pivot == "each" else pivot_of(
+            islands, self.ids, self.settings.pivot, held_points(self.document.state, islands))
         if self.mode == "scale" and self.corner:
             pivot = box[:2] + (box[2:] - box[:2]) * PIVOTS[HANDLES[self.corner]]
         middle = (box[:2] + box[2:]) / 2 if pivot is None else pivot
