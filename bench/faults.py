@@ -60,7 +60,7 @@ FAULTS = (
     Fault("core/flatten/stretch.py", "(s1**-2 + s2**-2) / 2,", "(s1**2 + s2**2) / 2,", "tests/core/flatten/test_stretch.py"),
     Fault("core/flatten/stretch.py", "np.log2(flat / real / mean[labels])", "-np.log2(flat / real / mean[labels])",
           "tests/core/flatten/test_stretch.py"),
-    Fault("core/layout/pack.py", "return float(-angles[int(", "return float(angles[int(", "tests/core/layout/test_pack.py", "smallest_box"),
+    Fault("core/layout/pieces.py", "return float(-angles[int(", "return float(angles[int(", "tests/core/layout/test_pack.py", "smallest_box"),
     Fault("core/checks/topology.py", "(topology.valence[odd] > 5)", "(topology.valence[odd] > 6)", "tests/core/checks/test_topology.py"),
     Fault("core/quads/base.py", "flip ^= inside_out(mesh, count, labels)[labels]", "pass", "tests/cli/test_hostile.py", "odd_meshes or hollow"),
     Fault("core/source/health.py", "out[k] = not (around & (volumes[outer] > -volumes[k])).any()", "pass", "tests/cli/test_hostile.py", "hollow"),
@@ -82,7 +82,13 @@ FAULTS = (
     Fault("core/quads/unwinding.py", "held &= shared[region.topology.edge_points].all(axis=1)", "held[:] = False",
           "tests/core/quads/test_unwinding.py", "border"),
     Fault("core/quads/ends.py", "            if new is None:\n", "            if True:\n", "tests/core/quads/test_ends.py"),
-    Fault("core/layout/pack.py", "    if len(closed):\n", "    if False:\n", "tests/core/layout/test_closed.py"),
+    Fault("core/layout/pack.py", "    if closed:\n", "    if False:\n", "tests/core/layout/test_closed.py"),
+    Fault("core/layout/search.py", "if 2 * gone <= SLACK", "if 2 * gone <= 1e9", "tests/core/layout/test_search.py", "circles"),
+    Fault("core/layout/squeeze.py", "SURPLUS = 3e-5", "SURPLUS = -3e-2", "tests/core/layout/test_squeeze.py"),
+    Fault("core/layout/squeeze.py", "d, wx, wy = -d, -wx, -wy", "pass", "tests/core/layout/test_search.py", "circles"),
+    Fault("core/layout/twins.py", "abs(diagonal[h] - d)", "0.0 * d", "tests/core/layout/test_twins.py"),
+    Fault("core/checks/layout.py", "stacks[one] != stacks[other]", "True", "tests/core/checks/test_layout.py"),
+    Fault("core/layout/pieces.py", "bonds.weigh[k] = record.weigh", "pass", "tests/stages/layout", "denser"),
 )  # fmt: skip
 
 

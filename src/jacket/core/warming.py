@@ -11,6 +11,7 @@ from jacket.core.fit.refit import refit
 from jacket.core.fit.relax import relaxed_part
 from jacket.core.flatten.unwrap import unwrap
 from jacket.core.layout.pack import PackSettings, pack
+from jacket.core.layout.twins import find_twins
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.mesh.walks import edge_ring, flood
 from jacket.core.quads.auto import AutoSettings, automatic_quads
@@ -75,7 +76,9 @@ def _automatic() -> None:
 def _flat() -> None:
     mesh = suggest_seams(_ball())
     flat, _ = unwrap(mesh)
-    pack(Islands.of(flat, (Sheet(width=256, height=256, margin=2),)), PackSettings(steps=2))
+    islands = Islands.of(flat, (Sheet(width=256, height=256, margin=2),))
+    pack(islands, PackSettings(steps=2))
+    find_twins(islands)
 
 
 def _sources() -> None:

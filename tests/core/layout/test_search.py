@@ -94,7 +94,7 @@ def test_the_perfect_square_comes_near_its_exact_scale() -> None:
     """Twenty-one squares that tile a square of 112: more than nine tenths of the exact scale are reached, none is overstepped."""
     mesh = flat(*[square(float(s)) for s in SQUARES])
     sheets = (Sheet(width=1024, height=1024, margin=0.5, edge=0.5),)
-    done = pack(Islands.of(mesh, sheets), PackSettings("quarter", steps=200))
+    done = pack(Islands.of(mesh, sheets), PackSettings("quarter", steps=90))
     exact = 1024 / 112
     assert 0.9 * exact < done.density < exact
     assert proven(mesh, done.uv, sheets) >= 0.5 - 1e-9

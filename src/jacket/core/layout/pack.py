@@ -26,6 +26,8 @@ from jacket.progress import Progress, part, silent
 TURNS = {"free": 0, "quarter": 4, "none": 1}
 LONG = 1024.0
 """Units along the longest sheet in which packing counts, whatever the sheets' pixels."""
+TOGETHER = 3
+"""Steps that two searches take before they tell one another; of many shapes each takes long enough by itself."""
 LEAST_MARGIN = 0.3
 """Units that the search keeps at least, so that borders never cross; the squeeze then goes as near as is asked."""
 
@@ -168,7 +170,15 @@ class _Table:
             sum(layer.islands.with_uv(uv).use(k) for layer, uv in zip(self.layers, uvs, strict=True))
             for k in range(len(self.sheets))
         )
-        return PackResult(uvs, scale * self.rest * self.unit, uses, steps)
+        return PackResult(uvs, self._density(uvs, scale), uses, steps)
+
+    def _density(self, uvs: tuple[Floats, ...], scale: float) -> float:
+        """Pixels a surface unit of islands of plain weight; where sizes are kept, over all islands together."""
+        if self.settings.even or self.settings.density is not None:
+            return scale * self.rest * self.unit
+        pixels = sum(float(x.islands.with_uv(uv).pixel_area.sum()) for x, uv in zip(self.layers, uvs, strict=True))
+        surface = sum(float(x.islands.surface_area[x.islands.mapped].sum()) for x in self.layers)
+        return float(np.sqrt(pixels / max(surface, 1e-300)))
 
     def _refuse_small(self, scale: float) -> None:
         if scale < self.most * (1 - 1e-9) and np.isfinite(self.most):
@@ -238,7 +248,7 @@ class _Table:
         freedom = Freedom(TURNS[self.settings.turn], self.settings.mirrored, self.settings.spread and len(self.sheets) > 1)
         stock = stock_of(shapes)
         search = Team([Search(stock, room, freedom, lying.copied(), scale, self.still, seed, self.most) for seed in (
-            self.settings.seed, self.settings.seed + 1_000_003)])  # fmt: skip
+            self.settings.seed, self.settings.seed + 1_000_003)], TOGETHER if len(shapes) <= 100 else 1)  # fmt: skip
         told, made = 0.0, 0
         # The exact end takes its part of the time as well.
         until = self.settings.seconds - min(0.012 * len(self.pieces), 0.3 * self.settings.seconds)

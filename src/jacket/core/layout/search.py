@@ -14,6 +14,12 @@ from jacket.core.layout.shapes import Stock
 
 ENOUGH = 0.12
 """Pixels that may miss while searching; the squeeze at the end mends them exactly."""
+PATIENCE = 4
+"""Sweeps without progress after which an attempt is given up."""
+PUSH = 0.8
+"""How much more than before the pair that misses most counts after a sweep, as a share."""
+AGAIN = 0.3
+"""Share of attempts that go on from one that failed."""
 SHAKEN = 0.25
 """Share of attempts that begin with a shake rather than with two shapes changing places."""
 FEW = 40
@@ -73,11 +79,6 @@ class Team:
 class Search:
     """Looks for layouts at ever larger scales; what it finds depends on the seed and the number of steps only."""
 
-    patience = 4
-    """Sweeps without progress after which an attempt is given up."""
-    push = 0.8
-    again = 0.3
-
     def __init__(
         self, stock: Stock, room: Room, freedom: Freedom, lying: Lying, scale: float, fixed: Bools, seed: int = 1,
         most: float = np.inf,
@@ -135,7 +136,7 @@ class Search:
             scale = min(self.best.scale * (1 + grow), self.most)
             start = self._spread(self.best.lying, scale / self.best.scale)
             if misses:
-                if pool and self.random.random() < self.again:
+                if pool and self.random.random() < AGAIN:
                     start = pool[int(self.random.integers(len(pool)))][1].copied()
                 self._disturb(start, scale)
             energy, done = yield from self._part(start, scale, 14)
@@ -205,7 +206,7 @@ class Search:
             plain = float(share.sum() + walls.sum())
             stuck = 0 if plain < 0.98 * least else stuck + 1
             least = min(least, plain)
-            if stuck > self.patience:
+            if stuck > PATIENCE:
                 break
             self._insist(pairs, share)
             trouble = walls.copy()
@@ -234,7 +235,7 @@ class Search:
     def _insist(self, pairs: Ints, share: Floats) -> None:
         if self.weight is None or len(share) == 0:
             return
-        factor = 1 + self.push * share / max(float(share.max()), 1e-300)
+        factor = 1 + PUSH * share / max(float(share.max()), 1e-300)
         self.weight[pairs[:, 0], pairs[:, 1]] *= factor
         self.weight[pairs[:, 1], pairs[:, 0]] = self.weight[pairs[:, 0], pairs[:, 1]]
 
