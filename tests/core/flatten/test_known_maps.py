@@ -77,7 +77,7 @@ def test_equal_area_maps_keep_areas_and_bend_angles_as_they_do() -> None:
 def test_cylinders_frusta_and_cones_open_without_stretch(top: float) -> None:
     """A tube of plane facets develops exactly: every edge is as long on the sheet, to a millionth."""
     mesh, cut = tube(20, 6, top)
-    flat, figures = unwrap(cut_edges(mesh, np.flatnonzero(cut)))
+    flat, _ = unwrap(cut_edges(mesh, np.flatnonzero(cut)))
     topology = flat.topology
     uv = np.asarray(flat.uv)
     lengths = np.linalg.norm(uv[topology.next] - uv, axis=1)
