@@ -95,6 +95,7 @@ class PlaceCard(StageCard):
     """Where the held islands lie, in numbers to type; and what lays them in line, turns and mirrors them."""
 
     name, heading = "layout place", "Held islands"
+    waits = True
     watches = frozenset({"jackets", "active", "held", "sheets", "values"})
 
     def fill(self) -> None:
@@ -183,6 +184,7 @@ class DensityCard(StageCard):
     """Texel density: what it is, what it is to be, and how islands differ in it."""
 
     name, heading = "layout density", "Density"
+    waits = True
     watches = frozenset({"jackets", "active", "held", "sheets", "values"})
 
     def fill(self) -> None:

@@ -73,10 +73,12 @@ class LedgerCard(StageCard):
     """The islands of the active UV set: a click on a row holds one, on its mark says that it is done."""
 
     name, heading = "layout islands", "Islands"
-    watches = frozenset({"jackets", "active", "held", "sheets", "values"})
+    watches = frozenset({"jackets", "active", "sheets", "values"})
+    waits = True
 
     def __init__(self, desk: Desk) -> None:
         self.wanted = ""
+        self.names: dict[int, QPushButton] = {}
         super().__init__(desk)
 
     def fill(self) -> None:
@@ -109,6 +111,7 @@ class LedgerCard(StageCard):
     def _fill_table(self, rows: list[Row]) -> None:
         state = self.desk.program.document.state
         values = self.desk.program.values(LayoutValues)
+        self.names = {}
         held = set(uvs.held_islands(state))
         for column, head in enumerate(("", "", "px", "px/u" if values.density_unit == "u" else f"px/{values.density_unit}", "stretch", "sheet")):
             if head:
@@ -141,6 +144,7 @@ class LedgerCard(StageCard):
         name.setToolTip(f"{record.name}{f', in the group {record.group}' if record.group else ''}: click to hold it")
         name.clicked.connect(partial(self._hold, record.id))
         self.grid.addWidget(name, n, 1)
+        self.names[record.id] = name
         values = self.desk.program.values(LayoutValues)
         texts = (_short(row.size), values.told(row.density) if np.isfinite(row.density) else "–", f"{2**row.stretch:.2f}", row.sheet)
         for column, text in enumerate(texts if row.mapped else ("not flat", "", "", ""), 2):
@@ -153,11 +157,23 @@ class LedgerCard(StageCard):
         program = self.desk.program
         state, values = program.document.state, program.values(LayoutValues)
         jacket = state.jacket
-        if jacket is None or program.document.in_gesture:
+        if jacket is None:
             return None
         mesh = jacket.mesh
-        return (jacket.islands, mesh.aspect("uv"), mesh.aspect("cuts"), mesh.aspect("faces"), state.held, state.sheets, values.order,
+        return (jacket.islands, mesh.aspect("uv"), mesh.aspect("cuts"), mesh.aspect("faces"), state.sheets, values.order,
                 values.density_unit)  # fmt: skip
+
+    def refresh(self, changed: set[str], force: bool = False) -> None:
+        """Fill the card anew where that is called for; what is held only changes how rows look."""
+        super().refresh(changed, force)
+        if "held" in changed and self.names:
+            held = set(uvs.held_islands(self.desk.program.document.state))
+            for number, button in self.names.items():
+                look = "chosen" if number in held else "row"
+                if button.objectName() != look:
+                    button.setObjectName(look)
+                    button.style().unpolish(button)
+                    button.style().polish(button)
 
     def _find(self, text: str) -> None:
         self.wanted = text

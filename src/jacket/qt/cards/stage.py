@@ -21,6 +21,8 @@ class StageCard(Card):
     name: ClassVar[str] = ""
     heading: ClassVar[str] = ""
     watches: ClassVar[frozenset[str]] = frozenset()
+    waits: ClassVar[bool] = False
+    """Whether the card stands still while a gesture goes on and is brought up to date at its end."""
     open_wanted = Signal(str)
 
     def __init__(self, desk: Desk) -> None:
@@ -38,6 +40,11 @@ class StageCard(Card):
 
     def refresh(self, changed: set[str], force: bool = False) -> None:
         """Fill the card anew where that is called for."""
+        document = self.desk.program.document
+        if self.waits and not force:
+            if document.in_gesture:
+                return
+            changed = changed | ({"jackets"} if "gesture" in changed else set())
         if not force and not changed & self.watches:
             return
         key = self.key()

@@ -165,13 +165,13 @@ class FlatView(GlView):
         boxes = islands.boxes
         stacked = Counter(r.twin for r in jacket.islands if r.twin)
         painter.setFont(font(10, bold=True))
+        at, lows, highs = (self.camera.project(np.nan_to_num(p)) for p in (islands.name_places, boxes[:, :2], boxes[:, 2:]))
         for k in range(islands.count):
             record = records.get(int(numbers[first[k]])) if numbers is not None else None
             if record is not None and np.isfinite(boxes[k]).all():
-                a, b = self.camera.project(np.array([boxes[k, :2], boxes[k, 2:]]))
+                a, b = lows[k], highs[k]
                 if not record.twin:
-                    at = self.camera.project(islands.name_places[k][None])[0]
-                    self._name(painter, record, a, b, at)
+                    self._name(painter, record, a, b, at[k])
                     self._count(painter, stacked.get(record.id, 0) + 1, a, b)
 
     def _count(self, painter: QPainter, count: int, a: Any, b: Any) -> None:
