@@ -94,16 +94,10 @@ def _stroke(window: Window, path: list[tuple[float, float]]) -> None:
 
 
 def _hands(window: Window, target: Path) -> None:
-    """Weave, Sleeve and Tidy before they are accepted, and the jacket seen through its source with a layer split off."""
+    """Sleeve and Tidy before they are accepted, and the jacket seen through its source with a layer split off."""
     document = window.document
     before, camera, held = document.state, window.form.camera, document.state.held
     document.amend(document.state.with_(held=Held()))
-    window.take_tool("weave")
-    for k in range(5):
-        _stroke(window, [(0.38, 0.33 + 0.03 * k), (0.5, 0.32 + 0.03 * k), (0.62, 0.33 + 0.03 * k)])
-        _stroke(window, [(0.42 + 0.04 * k, 0.3), (0.42 + 0.04 * k, 0.47)])
-    _keep(window, target / "weave.png")
-    window.tool.cancel()
     window.take_tool("sleeve")
     _stroke(window, [(0.34, 0.34), (0.62, 0.35)])
     _stroke(window, [(0.4, 0.24), (0.58, 0.245)])
