@@ -47,6 +47,12 @@ def test_checks_find_what_was_put_there() -> None:
     mip = sheets_of(512, margin=3, mip=2)
     near = {c.id: c for c in layout_checks(bad.with_uv(bad.uv * 0.9 + 10 / 512), mip)}["margin"]
     assert near.level == "wrong" and near.value == "2.5 px at mip 2"
+    # Near the edge as allowed and too near to one another: the second is what is told.
+    two = grid(2, 1)
+    uv = two.points[two.corners][:, :2] * [0.4, 0.9] + [0.01, 0.05] + np.repeat([[0, 0], [6 / 512, 0]], 4, axis=0)
+    rims = sheets_of(512, margin=8, edge=2)
+    told = {c.id: c for c in layout_checks(two.with_uv(uv), rims)}["margin"]
+    assert told.level == "wrong" and told.value == "6.0 px" and told.offenders.tolist() == [0, 1]
     points = sheet.points.copy()
     points[0] += [2.0, 0.9, 0.0]  # a corner pulled across its own quad's far side
     ball = icosphere(2)

@@ -138,10 +138,9 @@ def _overlapping(
 def _margin(islands: Islands, stacks: NDArray[np.signedinteger] | None) -> Check:
     """The least margin, told at the mip level at which it counts."""
     sheets = islands.sheets
-    worst = min(least_margins(islands, stacks), key=lambda m: m.pixels - sheets[m.sheet].gap)
+    worst = min(least_margins(islands, stacks), key=lambda m: m.surplus)
     sheet = sheets[worst.sheet]
-    wanted = sheet.rim if worst.pair is not None and worst.pair[1] < 0 else sheet.gap
-    short = worst.pixels < wanted - 1e-6
+    short = worst.surplus < -1e-6
     near = np.flatnonzero(np.isin(islands.labels, [k for k in (worst.pair or ()) if k >= 0])).astype(np.int32)
     level = f" at mip {sheet.mip}" if sheet.mip else ""
     shown = f"{max(worst.pixels, 0) / 2**sheet.mip:.1f} px{level}" if np.isfinite(worst.pixels) else "none"

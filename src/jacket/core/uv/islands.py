@@ -189,10 +189,12 @@ def texel_densities(islands: Islands) -> Floats:
         return np.sqrt(np.where(real > 0, flat / real, np.nan))
 
 
-def evened_density(islands: Islands) -> Floats:
-    """(C, 2) UVs with every mapped island at one texel density about its own middle; all together cover what they did."""
-    scales, mapped = density_scales(islands), islands.mapped
-    wanted = np.where(mapped, islands.surface_area, 0.0)
+def evened_density(islands: Islands, weigh: Floats | None = None) -> Floats:
+    """(C, 2) UVs with every mapped island at one texel density about its own middle, or at `weigh` (count,) times it; all
+    together cover what they did."""
+    weigh = weigh if weigh is not None else np.ones(islands.count)
+    scales, mapped = density_scales(islands) * weigh, islands.mapped
+    wanted = np.where(mapped, islands.surface_area * weigh**2, 0.0)
     total = float(np.sqrt(islands.pixel_area.sum() / max(wanted.sum(), 1e-300)))
     middle = (islands.boxes[:, :2] + islands.boxes[:, 2:]) / 2
     label = islands.corner_labels

@@ -11,8 +11,9 @@ from jacket.commands.host import Host, Run
 from jacket.commands.model import Command
 from jacket.core.derive import islands_of
 from jacket.core.layout.arrange import at_density, densities, density_of, each_transformed, middles
+from jacket.core.layout.pieces import Bonds
 from jacket.core.mesh.polymesh import Floats
-from jacket.core.uv.identity import numbers_by_label
+from jacket.core.uv.identity import island_numbers, numbers_by_label
 from jacket.core.uv.islands import Islands, evened_density
 from jacket.document.document import Document
 from jacket.document.edits import uvs
@@ -25,10 +26,13 @@ LEAST, MOST = 0.01, 100.0
 
 
 def _even(host: Host) -> None:
-    mesh = host.document.open_jacket().mesh
+    jacket = host.document.open_jacket()
+    mesh = jacket.mesh
     if mesh.uv is None:
         raise JacketError("There are no UVs yet; flatten the jacket first.")
-    host.document.edit_jacket("even the density", mesh.with_uv(evened_density(islands_of(mesh, host.document.state.sheets))))
+    islands = islands_of(mesh, host.document.state.sheets)
+    weigh = Bonds.of(islands, island_numbers(mesh), jacket.islands).weigh
+    host.document.edit_jacket("even the density", mesh.with_uv(evened_density(islands, weigh)))
 
 
 def _set(host: Host) -> None:
