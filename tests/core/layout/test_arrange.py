@@ -101,6 +101,17 @@ def test_what_is_made_alike_is_alike() -> None:
     assert arrange.densities(i.with_uv(arrange.made_alike(other, leader, [0, 1, 2], "density"))) == pytest.approx(3.0)
 
 
+def test_an_island_made_alike_in_place_goes_to_the_sheet_of_the_other() -> None:
+    i = islands()
+    sheets = (SHEET[0], Sheet("Other", 1002, 800, 400, 5.0))
+    uv = i.uv.copy()
+    uv[:4] += [1.0, 0.0]
+    two = Islands.of(i.mesh.with_uv(uv), sheets)
+    assert two.sheet_of.tolist() == [1, 0, 0, 0]
+    place = boxes(i, arrange.made_alike(two, 3, [0], "place"))
+    assert (place[0, :2] + place[0, 2:]) / 2 == pytest.approx([530, 225])
+
+
 def test_density_by_its_definition() -> None:
     """√(area in pixels / area on the surface): the rectangles are twice as large there, so half a pixel a unit."""
     i = islands()

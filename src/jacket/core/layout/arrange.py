@@ -65,7 +65,13 @@ def each_transformed(islands: Islands, ids: Ids, matrices: Floats, shifts: Float
     arm = islands.places[here] - pivots[k]
     places = np.einsum("kab,kb->ka", np.asarray(matrices, float)[k], arm) + pivots[k] + shifts[k]
     uv = islands.uv.copy()
-    uv[here] = from_pixel_places(places, np.maximum(islands.sheet_of[islands.corner_labels[here]], 0), islands.sheets)
+    # Who was brought to another sheet's pixels lies on that sheet from now on.
+    which = np.maximum(islands.sheet_of, 0)
+    new = np.einsum("kab,kb->ka", np.asarray(matrices, float), middles(islands, ids) - pivots) + pivots + shifts
+    for n, sheet in enumerate(islands.sheets):
+        near = (np.abs(new - sheet.origin * APART - sheet.size / 2) < APART / 2).all(axis=1)
+        which[keys[near]] = n
+    uv[here] = from_pixel_places(places, which[islands.corner_labels[here]], islands.sheets)
     return uv
 
 

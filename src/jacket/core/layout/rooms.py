@@ -110,7 +110,7 @@ def probes(places: Floats, most: int, random: np.random.Generator) -> NDArray[np
 
 @kernel
 def cost_under(covered, cell, places, turn, flip, x, y):
-    """The sum of the map under places (P, 2) of a shape that lies as given; twice that of the cell's worst beyond the sheet."""
+    """The sum of the map under places (P, 2) of a shape that lies as given; beyond the sheet the nearest cell counts."""
     c, s = np.cos(turn), np.sin(turn)
     rows, columns = covered.shape
     total = 0.0

@@ -11,7 +11,6 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.optimize import linprog
 from scipy.sparse import coo_matrix
 
 from jacket.core.jit import inline, kernel
@@ -329,6 +328,9 @@ class Squeeze:
         return held
 
     def _program(self, touch: Touching, lying: Lying, scale: float, trust: float, most: float) -> tuple[Lying, float] | None:
+        # Only packing needs it, and it takes its time to load.
+        from scipy.optimize import linprog
+
         n = len(self.fixed)
         # The smaller the step the nearer two points of border have to be to stand for one another.
         keep = _thinned(touch, min(BUCKET, max(4 * trust, 0.2)))

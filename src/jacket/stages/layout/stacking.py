@@ -21,6 +21,9 @@ def stacked_mesh(islands: Islands, groups: list[Twins], numbers: Ints, mesh: Pol
         laid = laid_on(islands, group, base)
         here = np.isin(islands.corner_labels, inside)
         uv = np.where(here[:, None], laid, uv)
+        if numbers[base]:
+            # Others lie on it now, so it lies on none.
+            twin[int(numbers[base])] = 0
         for k in inside:
             if k != base and numbers[k]:
                 twin[int(numbers[k])] = int(numbers[base])

@@ -55,7 +55,7 @@ def _stack(host: Host) -> None:
     with document.transaction("stack twins"):
         document.edit_jacket("stack twins", new)
         uvs.change_islands(document, "stack twins", tuple(twin), lambda r: replace(r, twin=twin[r.id]))
-    host.say(f"{len(twin)} islands lie on their twins now.")
+    host.say(f"{sum(bool(n) for n in twin.values())} islands lie on their twins now.")
 
 
 def is_stacked(state: State) -> bool:
