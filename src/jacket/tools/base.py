@@ -41,6 +41,9 @@ class ToolSettings:
     snap: str = "free"
     grid: float = 32.0
     """How islands are moved on the sheet, and pixels of the grid that they may keep to."""
+    likeness: float = 1.0
+    mirror_twins: bool = True
+    """Per cent of their size by which twins may differ, and whether mirror images are twins."""
 
 
 @dataclass(frozen=True, eq=False)

@@ -232,8 +232,6 @@ class TwinsCard(StageCard):
         jacket = desk.program.document.state.jacket
         stacked = sum(bool(r.twin) for r in jacket.islands) if jacket is not None else 0
         self.right.setText(f"{stacked} stacked" if stacked else "")
-        desk.number(self, "May differ by", LayoutValues, "tolerance", 0.01, 20.0, "%", False)
-        self.row("Mirror images too", desk.switch(LayoutValues, "twins_mirrored", "Mirror images too"))
         desk.grid(self, (("hold-twins", "Hold"), ("stack-twins", "Stack"), ("unstack", "Take apart")), 3)
         desk.grid(self, (("lay-on", "Lay on by points"), ("offset-sheet", "A sheet on"), ("onset-sheet", "back")), 3)
 

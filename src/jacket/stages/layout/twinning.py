@@ -21,14 +21,13 @@ from jacket.document.state import State
 from jacket.errors import JacketError
 from jacket.stages.layout.arranging import held_ids, leading, on_flat_islands
 from jacket.stages.layout.stacking import stacked_mesh
-from jacket.stages.layout.values import LayoutValues
 
 
 def _found(host: Host) -> tuple[Islands, list[Twins]]:
-    values, state = host.values(LayoutValues), host.document.state
+    settings, state = host.tool_settings, host.document.state
     mesh = host.document.open_jacket().mesh
     islands = islands_of(mesh, state.sheets)
-    return islands, twins_of(mesh, state.sheets, values.tolerance / 100, values.twins_mirrored)
+    return islands, twins_of(mesh, state.sheets, settings.likeness / 100, settings.mirror_twins)
 
 
 def _hold_twins(host: Host) -> None:
@@ -37,7 +36,7 @@ def _hold_twins(host: Host) -> None:
     meant = set(held_ids(host.document.state))
     chosen = [k for g in groups if not meant or meant & set(g.islands) for k in g.islands]
     if not chosen:
-        raise JacketError("No islands are of one shape; a wider tolerance on the Twins card may find some.")
+        raise JacketError("No islands are of one shape; a wider tolerance on the Stack tool may find some.")
     host.document.hold("faces", np.flatnonzero(np.isin(islands.labels, chosen)))
     sizes = sorted((len(g.islands) for g in groups if not meant or meant & set(g.islands)), reverse=True)
     host.say(f"{len(chosen)} islands are twins: {', '.join(f'{n} of one shape' for n in sizes[:4])}.")
@@ -50,7 +49,7 @@ def _stack(host: Host) -> None:
     lead = leading(state, islands) if meant else None
     new, twin = stacked_mesh(islands, groups, numbers_by_label(mesh, islands.labels, islands.count), mesh, meant, lead)
     if not twin:
-        raise JacketError("None of these islands are of one shape; a wider tolerance on the Twins card may find more.")
+        raise JacketError("None of these islands are of one shape; a wider tolerance on the Stack tool may find more.")
     document = host.document
     with document.transaction("stack twins"):
         document.edit_jacket("stack twins", new)

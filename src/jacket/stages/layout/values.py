@@ -26,7 +26,6 @@ class LayoutValues:
     density      pixels a unit that are set
     density_unit by which densities are told: "u", "m" or "cm"
     to_sheet     whether islands are aligned to the sheet, or to one another
-    tolerance    per cent of their size by which twins may differ;  twins_mirrored whether mirror images are twins
     picture_…    how the layout is drawn as a picture: multiple of the sheet's size, ground, fill, edges of quads, names
     seam_colour, line_colour, seam_width, line_width  of the picture, as #rrggbb and in pixels of the sheet
     order        by what the ledger is sorted
@@ -42,8 +41,6 @@ class LayoutValues:
     density: float = ranged(512.0, 1e-3, 1e6)
     density_unit: str = chosen("u", *DENSITY_UNITS)
     to_sheet: bool = False
-    tolerance: float = ranged(1.0, 0.01, 20.0)
-    twins_mirrored: bool = True
     picture_times: int = ranged(1, 1, 16)
     picture_ground: str = chosen("paper", "paper", "white", "black", "none")
     picture_fill: str = chosen("tints", *FILLS)

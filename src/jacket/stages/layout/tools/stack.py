@@ -29,13 +29,9 @@ class Stack(Tool):
         ("click", "lay its twins on it; a stack apart"), ("Shift click", "only this one, on a twin"),
     )  # fmt: skip
     options: ClassVar[tuple[Option, ...]] = (
-        Option("tolerance", "May differ by", "number", 0.01, 20.0, "%"), Option("mirrored", "Mirror images too", "switch"),
+        Option("likeness", "May differ by", "number", 0.01, 20.0, "%"), Option("mirror_twins", "Mirror images too", "switch"),
     )  # fmt: skip
     actions = ("hold-twins", "stack-twins", "unstack", "lay-on")
-
-    def __init__(self, *arguments) -> None:
-        super().__init__(*arguments)
-        self.tolerance, self.mirrored = 1.0, True
 
     def _group(self, pointer: Pointer) -> tuple[Islands, int, Twins | None, list[int]]:
         """The islands, the one under the pointer, its twins, and the numbers of islands stacked with it."""
@@ -44,7 +40,7 @@ class Stack(Tool):
         islands = islands_of(jacket.mesh, self.document.state.sheets)
         if island < 0:
             return islands, island, None, []
-        groups = twins_of(jacket.mesh, self.document.state.sheets, self.tolerance / 100, self.mirrored)
+        groups = twins_of(jacket.mesh, self.document.state.sheets, self.settings.likeness / 100, self.settings.mirror_twins)
         numbers = numbers_by_label(jacket.mesh, islands.labels, islands.count)
         twin = {r.id: r.twin for r in jacket.islands}
         own = int(numbers[island])
