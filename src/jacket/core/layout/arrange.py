@@ -184,9 +184,6 @@ def along_edge(islands: Islands, edges: Sequence[int]) -> Floats:
     return uv
 
 
-LIKE = ("size", "turning", "place", "density")
-
-
 def made_alike(islands: Islands, leader: int, ids: Ids, what: str) -> Floats:
     """Others given the size of their boxes' longer side, the turning, the middle or the density of one island."""
     uv = islands.uv

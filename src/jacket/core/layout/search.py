@@ -22,7 +22,9 @@ AGAIN = 0.3
 """Share of attempts that go on from one that failed."""
 SHAKEN = 0.25
 """Share of attempts that begin with a shake rather than with two shapes changing places."""
+MOST_SWEEPS = 56
 FEW = 40
+"""Shapes of which all are moved in every sweep; of more only those in trouble and their neighbours."""
 SLACK = 24.0
 """Pixels that shapes may come closer before pairs are looked for anew."""
 
@@ -103,7 +105,7 @@ class Search:
         return self.weight[pairs[:, 0], pairs[:, 1]] if self.weight is not None else np.ones(len(pairs))
 
     def settle(
-        self, lying: Lying, scale: float, active: Bools, rounds: int = 60, enough: float = ENOUGH
+        self, lying: Lying, scale: float, active: Bools, rounds: int = 60
     ) -> tuple[float, float, Ints, Floats, Floats]:
         """Move active shapes apart, writing into `lying`; energy, deepest miss, pairs, what each misses, and walls."""
         sizes = self.sizes(scale)
@@ -111,7 +113,7 @@ class Search:
             before = lying.middle.copy()
             pairs = close_pairs(active, sizes, lying, self.stock, self.room, SLACK)
             energy, worst, share, walls = descend(
-                pairs, self.weights(pairs), active, self.freedom.turns == 0, sizes, lying, self.stock, self.room, rounds, enough
+                pairs, self.weights(pairs), active, self.freedom.turns == 0, sizes, lying, self.stock, self.room, rounds, ENOUGH
             )
             # Who went far may lie on shapes that were far away before.
             gone = np.hypot(*(lying.middle - before).T).max()
@@ -139,7 +141,7 @@ class Search:
                 if pool and self.random.random() < AGAIN:
                     start = pool[int(self.random.integers(len(pool)))][1].copied()
                 self._disturb(start, scale)
-            energy, done = yield from self._part(start, scale, 14)
+            energy, done = yield from self._part(start, scale)
             if done and scale > self.best.scale:
                 self.best = Found(start, scale)
                 pool.clear()
@@ -192,14 +194,14 @@ class Search:
         for k in (a, b):
             self._relocate(k, lying, scale, near=True)
 
-    def _part(self, lying: Lying, scale: float, sweeps: int) -> Generator[Found, None, tuple[float, bool]]:
+    def _part(self, lying: Lying, scale: float) -> Generator[Found, None, tuple[float, bool]]:
         """Move apart what overlaps; every sweep that does not get there puts the worst elsewhere and lets its pairs count
         more. Returns the energy and whether nothing overlaps any more; yields the best so far after each sweep."""
         if self.weight is not None:
             self.weight[:] = 1.0
         active = ~self.fixed
         least, stuck = np.inf, 0
-        for _ in range(sweeps * 4):
+        for _ in range(MOST_SWEEPS):
             energy, worst, pairs, share, walls = self.settle(lying, scale, active, 60)
             if worst <= ENOUGH and self.free(lying, scale):
                 return energy, True
