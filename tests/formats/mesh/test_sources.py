@@ -19,9 +19,8 @@ from PIL import Image
 from jacket.core.mesh.geometry import volume
 from jacket.core.mesh.materials import Material
 from jacket.core.mesh.polymesh import PolyMesh
+from jacket.core.tone import to_linear, to_screen
 from jacket.errors import Cancelled, FormatError
-from jacket.formats.mesh.glb import to_linear
-from jacket.formats.mesh.gltf import to_screen
 from jacket.formats.mesh.registry import read_mesh, write_mesh
 from tests.conftest import cube, grid, icosphere
 

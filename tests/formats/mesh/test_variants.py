@@ -12,13 +12,13 @@ import numpy as np
 import plyfile
 import pytest
 
+from jacket.core.mesh.diagonals import short_diagonals
 from jacket.core.mesh.geometry import volume
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.uv.identity import numbered
 from jacket.errors import FormatError
 from jacket.formats.atomic import read_bytes, write_bytes
 from jacket.formats.deliver.picture import layout_png
-from jacket.formats.mesh.glb import short_diagonals
 from jacket.formats.mesh.ply import write_ply
 from jacket.formats.mesh.registry import FORMATS, READ_ENDINGS, format_of, read_mesh, write_mesh
 from jacket.jobs.pack import sheets_of

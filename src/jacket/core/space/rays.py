@@ -7,12 +7,12 @@ several times as quick. Binned splits: Wald, "On fast construction of SAH-based 
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from jacket.core.jit import inline, kernel
-from jacket.core.space.bvh import triangle_hit
+from jacket.core.jit import inline, kernel, spliced
 
 Floats = NDArray[np.float64]
 Ints = NDArray[np.signedinteger]
@@ -29,7 +29,8 @@ class RayTree:
 
     order     (T,) triangles as the leaves have them
     children  (N, 2, 2) per child: its node and 0, or the first of its triangles in `order` and their number
-    boxes     (N, 2, 6) float32 low and high corners of both children, never smaller than what is in them
+    boxes     (N, 12) float32 low and high corners of the one child and of the other, never smaller than what is in them
+    leaves    (T, 9) by `order`: a corner and the two edges from it, so that a ray reads them one after another
     """
 
     points: Floats
@@ -37,6 +38,7 @@ class RayTree:
     order: Ints
     children: Ints
     boxes: NDArray[np.float32]
+    leaves: Floats
 
     @staticmethod
     def build(points: Floats, triangles: Ints) -> RayTree:
@@ -44,21 +46,26 @@ class RayTree:
         points = np.ascontiguousarray(points, np.float64)
         triangles = np.ascontiguousarray(triangles, np.int32).reshape(-1, 3)
         order, children, boxes = _built(points, triangles)
-        return RayTree(points, triangles, order, children, boxes)
+        return RayTree(points, triangles, order, children, boxes.reshape(-1, 12), _leaves(points, triangles, order))
+
+    @property
+    def parts(self) -> tuple[Any, Any, Any, Any]:
+        """What kernels that walk the tree are given."""
+        return self.order, self.children, self.boxes, self.leaves
 
     def first(self, origins: Floats, directions: Floats, reach: Floats | float = np.inf) -> tuple[Ints, Floats]:
         """(Q,) the first triangle along each ray (Q, 3) from either side, −1 for none, and (Q,) how far along it lies, inf
         for none."""
         origins, directions = _rows(origins), _rows(directions)
         reach = np.ascontiguousarray(np.broadcast_to(np.asarray(reach, np.float64), len(origins)))
-        return _first_many(self.points, self.triangles, self.order, self.children, self.boxes, origins, directions, reach)
+        return _first_many(*self.parts, origins, directions, reach)
 
     def open_share(self, points: Floats, normals: Floats, rays: int = 64, off: float = 0.0) -> Floats:
         """(P,) share of the sky above points (P, 3) that nothing covers: rays over the half sphere of the normal (P, 3), as
         dense as light from there is bright (cosine); 1 on a plane. `off` is how far above the point they start."""
         points, normals = _rows(points), _rows(normals)
         ways = cosine_directions(rays)
-        return _open_shares(self.points, self.triangles, self.order, self.children, self.boxes, points, normals, ways, off)
+        return _open_shares(*self.parts, points, normals, ways, off)
 
 
 def cosine_directions(count: int) -> Floats:
@@ -201,16 +208,44 @@ def _built(points, triangles):
     return order, children[:nodes].copy(), boxes[:nodes].copy()
 
 
-@inline
-def _entered(box, ox, oy, oz, ix, iy, iz, best):
-    """How far along a ray a box begins; inf where it is missed or begins after `best`."""
-    x0, x1 = (box[0] - ox) * ix, (box[3] - ox) * ix
-    near, far = min(x0, x1), max(x0, x1)
-    y0, y1 = (box[1] - oy) * iy, (box[4] - oy) * iy
-    near, far = max(near, min(y0, y1)), min(far, max(y0, y1))
-    z0, z1 = (box[2] - oz) * iz, (box[5] - oz) * iz
-    near, far = max(max(near, min(z0, z1)), 0.0), min(far, max(z0, z1))
-    return np.inf if far * (1 + 1e-12) + 1e-300 < near or near > best else near
+@kernel
+def _leaves(points, triangles, order):
+    out = np.empty((len(order), 9))
+    for j in range(len(order)):
+        t = order[j]
+        for k in range(3):
+            a = points[triangles[t, 0], k]
+            out[j, k], out[j, 3 + k], out[j, 6 + k] = a, points[triangles[t, 1], k] - a, points[triangles[t, 2], k] - a
+    return out
+
+
+@spliced
+def entry(boxes, node, at, ox, oy, oz, ix, iy, iz, near, far):
+    """Where a line enters and leaves a child's box within near..far; it misses it where it leaves before it enters. Written
+    with comparisons: min and max of Numba look out for numbers that are none, at twice the time."""
+    p, q = (boxes[node, at] - ox) * ix, (boxes[node, at + 3] - ox) * ix
+    if p > q:
+        p, q = q, p
+    near = p if p > near else near
+    far = q if q < far else far
+    p, q = (boxes[node, at + 1] - oy) * iy, (boxes[node, at + 4] - oy) * iy
+    if p > q:
+        p, q = q, p
+    near = p if p > near else near
+    far = q if q < far else far
+    p, q = (boxes[node, at + 2] - oz) * iz, (boxes[node, at + 5] - oz) * iz
+    if p > q:
+        p, q = q, p
+    near = p if p > near else near
+    far = q if q < far else far
+    return near, far
+
+
+@spliced
+def _entered(boxes, node, at, ox, oy, oz, ix, iy, iz, best):
+    """How far along a ray a child's box begins; inf where it is missed or begins after `best`."""
+    near, far = entry(boxes, node, at, ox, oy, oz, ix, iy, iz, 0.0, best)
+    return np.inf if far < near else near
 
 
 @inline
@@ -218,81 +253,117 @@ def _inverse(x):
     return 1.0 / x if abs(x) > 1e-300 else 1e300
 
 
+@spliced
+def leaf_hit(leaves, j, ox, oy, oz, dx, dy, dz):
+    """Distance along a ray to the triangle of a row, negative where it lies behind, inf where it is missed (Möller and
+    Trumbore 1997); and the shares of the triangle's second and third corner in the place."""
+    ex, ey, ez = leaves[j, 3], leaves[j, 4], leaves[j, 5]
+    fx, fy, fz = leaves[j, 6], leaves[j, 7], leaves[j, 8]
+    px, py, pz = dy * fz - dz * fy, dz * fx - dx * fz, dx * fy - dy * fx
+    det = ex * px + ey * py + ez * pz
+    if det == 0.0:
+        return np.inf, 0.0, 0.0
+    det = 1.0 / det
+    sx, sy, sz = ox - leaves[j, 0], oy - leaves[j, 1], oz - leaves[j, 2]
+    u = (sx * px + sy * py + sz * pz) * det
+    if u < -1e-9 or u > 1.0 + 1e-9:
+        return np.inf, 0.0, 0.0
+    qx, qy, qz = sy * ez - sz * ey, sz * ex - sx * ez, sx * ey - sy * ex
+    v = (dx * qx + dy * qy + dz * qz) * det
+    if v < -1e-9 or u + v > 1.0 + 1e-9:
+        return np.inf, 0.0, 0.0
+    return (fx * qx + fy * qy + fz * qz) * det, u, v
+
+
 @inline
-def _walked(points, triangles, order, children, boxes, o, d, reach, any_will_do, stack, depth):
-    ox, oy, oz = o[0], o[1], o[2]
-    dx, dy, dz = d[0], d[1], d[2]
+def walked(order, children, boxes, leaves, ox, oy, oz, dx, dy, dz, reach, any_will_do, stack, depth):
+    """Distance to the first triangle along a ray, `reach` where there is none, and its row in the leaves, −1 for none.
+    `any_will_do` takes whatever is found first. `stack` and `depth` are 256 long, the caller's to use again."""
     ix, iy, iz = _inverse(dx), _inverse(dy), _inverse(dz)
     best, found = reach, -1
-    stack[0], depth[0] = 0, 0.0
-    top = 1
-    while top > 0:
-        top -= 1
-        if depth[top] > best:
+    node, top = 0, 0
+    while True:
+        m, n = children[node, 0, 1], children[node, 1, 1]
+        a = _entered(boxes, node, 0, ox, oy, oz, ix, iy, iz, best)
+        b = _entered(boxes, node, 6, ox, oy, oz, ix, iy, iz, best)
+        # Leaves are looked at at once; of nodes the nearer is next and the other waits. Written out for either side: as a
+        # loop over the two it takes twice the time.
+        if m != 0:
+            if a < np.inf:
+                for j in range(children[node, 0, 0], children[node, 0, 0] + m):
+                    distance, _, _ = leaf_hit(leaves, j, ox, oy, oz, dx, dy, dz)
+                    if 0.0 <= distance < best:
+                        best, found = distance, j
+                        if any_will_do:
+                            return best, found
+            a = np.inf
+        if n != 0:
+            if b < np.inf:
+                for j in range(children[node, 1, 0], children[node, 1, 0] + n):
+                    distance, _, _ = leaf_hit(leaves, j, ox, oy, oz, dx, dy, dz)
+                    if 0.0 <= distance < best:
+                        best, found = distance, j
+                        if any_will_do:
+                            return best, found
+            b = np.inf
+        if a < np.inf and b < np.inf:
+            nearer = a <= b
+            stack[top], depth[top] = (children[node, 1, 0], b) if nearer else (children[node, 0, 0], a)
+            node = children[node, 0, 0] if nearer else children[node, 1, 0]
+            top += 1
             continue
+        if a < np.inf:
+            node = children[node, 0, 0]
+            continue
+        if b < np.inf:
+            node = children[node, 1, 0]
+            continue
+        while top > 0 and depth[top - 1] > best:
+            top -= 1
+        if top == 0:
+            return best, found
+        top -= 1
         node = stack[top]
-        a = np.inf if children[node, 0, 1] < 0 else _entered(boxes[node, 0], ox, oy, oz, ix, iy, iz, best)
-        b = np.inf if children[node, 1, 1] < 0 else _entered(boxes[node, 1], ox, oy, oz, ix, iy, iz, best)
-        near = 0 if a <= b else 1
-        # Leaves are looked at at once, nodes wait: the nearer one on top.
-        for turn in range(2):
-            side = near if turn == 0 else 1 - near
-            far = a if side == 0 else b
-            size = children[node, side, 1]
-            if far > best or far == np.inf or size <= 0:
-                continue
-            first = children[node, side, 0]
-            for j in range(first, first + size):
-                distance = triangle_hit(points, triangles, order[j], ox, oy, oz, dx, dy, dz)
-                if distance < best:
-                    best, found = distance, order[j]
-                    if any_will_do:
-                        return best, found
-        for turn in range(2):
-            side = 1 - near if turn == 0 else near
-            far = a if side == 0 else b
-            if far <= best and far < np.inf and children[node, side, 1] == 0:
-                stack[top], depth[top] = children[node, side, 0], far
-                top += 1
-    return best, found
 
 
 @kernel
-def _first_many(points, triangles, order, children, boxes, origins, directions, reach):
+def _first_many(order, children, boxes, leaves, origins, directions, reach):
     n = len(origins)
     which, far = np.full(n, -1, np.int32), np.full(n, np.inf)
     stack, depth = np.empty(256, np.int32), np.empty(256)
-    if len(triangles) == 0:
+    if len(order) == 0:
         return which, far
     for q in range(n):
-        distance, found = _walked(points, triangles, order, children, boxes, origins[q], directions[q], reach[q], False, stack, depth)
+        distance, found = walked(order, children, boxes, leaves, origins[q, 0], origins[q, 1], origins[q, 2], directions[q, 0],
+                                 directions[q, 1], directions[q, 2], reach[q], False, stack, depth)  # fmt: skip
         if found >= 0:
-            which[q], far[q] = found, distance
+            which[q], far[q] = order[found], distance
     return which, far
 
 
+@inline
+def upright(x, y, z, u, v, h):
+    """A direction (u, v, h) about Z turned to stand about a unit vector: a frame without a square root (Duff et al.,
+    "Building an orthonormal basis, revisited", 2017)."""
+    sign = 1.0 if z >= 0 else -1.0
+    a = -1.0 / (sign + z)
+    b = x * y * a
+    return (u * (1 + sign * x * x * a) + v * b + h * x, u * sign * b + v * (sign + y * y * a) + h * y, -u * sign * x - v * y + h * z)
+
+
 @kernel
-def _open_shares(points, triangles, order, children, boxes, places, normals, ways, off):
+def _open_shares(order, children, boxes, leaves, places, normals, ways, off):
     out = np.ones(len(places))
     stack, depth = np.empty(256, np.int32), np.empty(256)
-    if len(triangles) == 0:
+    if len(order) == 0:
         return out
-    o, d = np.empty(3), np.empty(3)
     for q in range(len(places)):
         x, y, z = normals[q, 0], normals[q, 1], normals[q, 2]
-        # A frame without a square root (Duff et al., "Building an orthonormal basis, revisited", 2017).
-        sign = 1.0 if z >= 0 else -1.0
-        a = -1.0 / (sign + z)
-        b = x * y * a
-        for k in range(3):
-            o[k] = places[q, k] + off * normals[q, k]
         covered = 0
         for w in range(len(ways)):
-            u, v, h = ways[w, 0], ways[w, 1], ways[w, 2]
-            d[0] = u * (1 + sign * x * x * a) + v * b + h * x
-            d[1] = u * sign * b + v * (sign + y * y * a) + h * y
-            d[2] = -u * sign * x - v * y + h * z
-            _, found = _walked(points, triangles, order, children, boxes, o, d, np.inf, True, stack, depth)
+            dx, dy, dz = upright(x, y, z, ways[w, 0], ways[w, 1], ways[w, 2])
+            _, found = walked(order, children, boxes, leaves, places[q, 0] + off * x, places[q, 1] + off * y,
+                              places[q, 2] + off * z, dx, dy, dz, np.inf, True, stack, depth)  # fmt: skip
             covered += found >= 0
         out[q] = 1.0 - covered / len(ways)
     return out

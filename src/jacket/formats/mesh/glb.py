@@ -9,9 +9,11 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from jacket.core.mesh.diagonals import short_diagonals
 from jacket.core.mesh.geometry import point_normals
 from jacket.core.mesh.materials import Material
 from jacket.core.mesh.polymesh import PolyMesh
+from jacket.core.tone import to_linear
 from jacket.errors import FormatError
 from jacket.formats.atomic import write_bytes
 from jacket.formats.mesh.obj import texture_fans
@@ -84,29 +86,6 @@ def _offset(mesh: PolyMesh) -> NDArray[np.float64]:
     return np.asarray(((low + high) / 2).astype(np.float32), np.float64)
 
 
-def to_linear(values: NDArray[np.float64]) -> NDArray[np.float64]:
-    """sRGB as on the screen to linear light (IEC 61966-2-1)."""
-    return np.where(values <= 0.04045, values / 12.92, ((values + 0.055) / 1.055) ** 2.4)
-
-
-def to_screen(values: NDArray[np.float64]) -> NDArray[np.float64]:
-    """Linear light to sRGB (IEC 61966-2-1)."""
-    values = np.clip(values, 0.0, 1.0)
-    return np.where(values <= 0.0031308, values * 12.92, 1.055 * values ** (1 / 2.4) - 0.055)
-
-
-def short_diagonals(mesh: PolyMesh) -> NDArray[np.signedinteger]:
-    """(T, 3) triangles as corner indices with quads split along their shorter diagonal."""
-    tri = mesh.triangles.copy()
-    quads = np.flatnonzero(mesh.sizes == 4)
-    first = mesh.starts[quads]
-    p = mesh.points[mesh.corners[first[:, None] + np.arange(4)]]
-    other = np.linalg.norm(p[:, 1] - p[:, 3], axis=1) < np.linalg.norm(p[:, 0] - p[:, 2], axis=1) * (1 - 1e-9)
-    row = np.searchsorted(mesh.triangle_faces, quads[other])
-    a = first[other]
-    tri[row] = np.stack([a + 1, a + 2, a + 3], axis=1)
-    tri[row + 1] = np.stack([a + 1, a + 3, a], axis=1)
-    return tri
 
 
 class _File:

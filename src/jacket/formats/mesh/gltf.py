@@ -18,9 +18,9 @@ from numpy.typing import NDArray
 from jacket.core.mesh.materials import Material
 from jacket.core.mesh.polymesh import Floats, PolyMesh
 from jacket.core.source.weld import weld_map
+from jacket.core.tone import to_screen
 from jacket.errors import FormatError
 from jacket.formats.atomic import beside, read_bytes
-from jacket.formats.mesh.glb import to_screen
 from jacket.formats.mesh.pictures import checked_picture, picture_material
 from jacket.progress import Progress, silent
 
