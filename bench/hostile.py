@@ -104,7 +104,7 @@ def _files() -> Iterator[Line]:
         yield Line(("inspect", name), True)
         yield Line(("run", name, "out", "--quads", "60"), True)
     for row in (("deliver", "bad.jacket", "out"), ("refit", "bad.jacket", "ball.ply", "o.jacket"),
-                ("remesh", "ball.ply", "o.stl", "--quads", "60"), ("remesh", "ball.ply", "missing/\x01.xyz", "--quads", "60"),
+                ("remesh", "ball.ply", "o.off", "--quads", "60"), ("remesh", "ball.ply", "missing/\x01.xyz", "--quads", "60"),
                 ("remesh", "ball.ply", "n" * 300 + ".obj", "--quads", "60"), ("remesh", "ball.ply", "o.obj", "--quads", "60", "--guides", "bad.json"),
                 ("remesh", "ball.ply", "o.obj", "--quads", "60", "--density", "missing.json"), ("run", "ball.ply", "ball.obj", "--quads", "60"),
                 ("remesh", "ball.ply"), ("remesh",), ("fly",), (), ("run", "ball.ply", "out"), ("--nothing",),

@@ -16,6 +16,10 @@ class FormatError(JacketError):
     """A file could not be read or written."""
 
 
+class WouldOverwrite(FormatError):
+    """A delivery would replace files that Jacket did not write as they are now."""
+
+
 class EditRefused(JacketError):
     """An edit would leave the mesh worse than sound; nothing was changed."""
 

@@ -49,7 +49,7 @@ def test_the_whole_job_on_spot(tmp_path: Path) -> None:
     mesh = read_mesh(tmp_path / "out" / "spot.obj")
     assert mesh.is_quads and np.isfinite(mesh.uv).all()
     assert sorted(p.name for p in (tmp_path / "out").iterdir()) == [
-        "spot-layout.png", "spot-report.json", "spot.glb", "spot.mtl", "spot.obj"]  # fmt: skip
+        "spot-layout.png", "spot-report.json", "spot.glb", "spot.html", "spot.mtl", "spot.obj"]  # fmt: skip
 
 
 def test_step_by_step_through_files(tmp_path: Path) -> None:
@@ -79,7 +79,7 @@ def test_inspect_tells_and_writes_json(tmp_path: Path, capsys: pytest.CaptureFix
     ("words", "says"),
     [
         (["inspect", "/nowhere/x.obj"], "no file"), (["inspect", "/tmp"], "ending"), (["run", SPOT, "OUT", "--quads", "3"], "12 to 500,000"),
-        (["remesh", SPOT, "x.stl", "--quads", "100"], "cannot be written"), (["pack", SPOT, "OUT.obj"], "no UVs"),
+        (["remesh", SPOT, "x.off", "--quads", "100"], "cannot be written"), (["pack", SPOT, "OUT.obj"], "no UVs"),
         (["unwrap", SPOT, "OUT.obj"], "--seams auto"), (["run", SPOT, "OUT", "--quads", "300", "--size", "5"], "out of range"),
         (["run", SPOT], "--help"), (["knit"], "--help"), (["unwrap", SPOT, "OUT.obj", "--seams", "angle", "--angle", "179"], "could open flat"),
     ],

@@ -26,7 +26,7 @@ def test_delivering_tells_of_every_layer(tmp_path: Path) -> None:
     assert set(told.checks) == {"good", "bare", "none"} and any(name == "bare" for name, _ in told.wrong)
     report = json.loads((tmp_path / "x-report.json").read_text())
     assert not report["ready"] and set(report["layers"]) == set(told.checks)
-    assert {p.name for p in told.paths} == {"x.obj", "x.mtl", "x.glb", "x-report.json", "x-layout.png"}
+    assert {p.name for p in told.paths} == {"x.obj", "x.mtl", "x.glb", "x-report.json", "x-layout.png", "x.html"}
 
 
 def test_nothing_is_written_where_there_is_nothing(tmp_path: Path) -> None:

@@ -40,7 +40,7 @@ def checked_output(options: Options, *also: str | None) -> Path:
     """The mesh that is going to be written. Refuses one that cannot be or must not be, before any work is done."""
     path = Path(options.output)
     if format_of(path).write is None:
-        raise FormatError(f"{path.name} cannot be written; choose .obj, .ply or .glb.")
+        raise FormatError(f"{path.name} cannot be written; choose .obj, .ply, .stl or .glb.")
     guard([options.input, *also], mesh_files(path), options.report, options.force)
     return path
 

@@ -7,6 +7,7 @@ import time
 from collections.abc import Callable
 from pathlib import Path
 
+from jacket.cli.deliver_verbs import add_bake, add_deliver, bake_verb, deliver_verb, failed, guard_folder, told
 from jacket.cli.layout_verbs import (
     add_pack,
     add_picture,
@@ -18,29 +19,24 @@ from jacket.cli.layout_verbs import (
     sheets_wanted,
 )
 from jacket.cli.numbers import number, ranged, whole
-from jacket.cli.outputs import guard
 from jacket.cli.source_verbs import add_inspect, add_prepare, add_refit, checked_output, inspect, prepare, refit_verb
 from jacket.cli.terminal import base_report, say, terminal_progress, write_report
 from jacket.core.checks.layout import flatten_checks, seam_checks
-from jacket.core.checks.model import Check
 from jacket.core.checks.topology import uncovered
 from jacket.core.derive import sky_of
 from jacket.core.flatten.stretch import measure_stretch
 from jacket.core.quads.auto import MOST_QUADS
 from jacket.core.quads.figures import measure_quads
 from jacket.core.quads.settings import AutoSettings
-from jacket.core.seams.cuts import cut_as_mapped
 from jacket.core.seams.measure import seam_figures
 from jacket.core.space.bvh import Bvh
 from jacket.core.uv.islands import Islands
 from jacket.core.uv.sets import cut_flags
 from jacket.errors import MeshError
 from jacket.formats.curves import read_guides, read_spots
-from jacket.formats.deliver.files import delivery_names
 from jacket.formats.deliver.profiles import PROFILES
 from jacket.formats.mesh.registry import read_mesh, write_mesh
-from jacket.formats.project.records import load_project
-from jacket.jobs.deliver import Delivered, DeliverLayer, DeliverSettings
+from jacket.jobs.deliver import DeliverLayer, DeliverSettings
 from jacket.jobs.deliver import deliver as deliver_job
 from jacket.jobs.remesh import RemeshSettings
 from jacket.jobs.remesh import remesh as remesh_job
@@ -131,14 +127,7 @@ def remesh(options: Options) -> int:
     say(options, f"{figures.quads:,} quads, {figures.irregular_percent:.1f} % irregular points, "
                   f"mean gap {figures.gap_out_mean:.3f} %, left uncovered {figures.gap_in_largest:.2f} % at most, longest ring "
                   f"{figures.longest_ring:.0f} % → {output}")  # fmt: skip
-    return _failed(options, [("", c) for c in checks if c.level == "wrong"])
-
-
-def _failed(options: Options, wrong: list[tuple[str, Check]]) -> int:
-    """Tell which checks failed, by the name of a layer where there is one; the exit code."""
-    for layer, check in wrong:
-        say(options, f"check failed: {check.label} {check.value}{f' of {layer}' if layer else ''}")
-    return 1 if wrong else 0
+    return failed(options, [("", c) for c in checks if c.level == "wrong"])
 
 
 # ---- unwind ----------------------------------------------------------------------------------
@@ -207,51 +196,6 @@ def unwrap_verb(options: Options) -> int:
     return 1 if bad else 0
 
 
-# ---- deliver ---------------------------------------------------------------------------------
-
-
-def _add_deliver(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("input", metavar="IN", help="a mesh, or a project whose visible layers are meant")
-    parser.add_argument("output", metavar="OUTDIR")
-    parser.add_argument("--profile", choices=sorted(PROFILES), default="y-up-metres")
-    parser.add_argument("--source", metavar="IN", help="the dense mesh, to measure gaps against")
-    add_sheet(parser)
-
-
-def deliver(options: Options) -> int:
-    """check a finished jacket and write the files of a profile"""
-    start = time.perf_counter()
-    _guard_folder(options, options.source)
-    source = read_mesh(options.source) if options.source else None
-    if Path(options.input).suffix.lower() == ".jacket":
-        state = load_project(Path(options.input))
-        layers = [DeliverLayer(j.name, j.mesh, {r.id: r.name for r in j.islands}, j.islands) for j in state.jackets if j.visible]
-        sheets, source = state.sheets, source or (state.source.mesh if state.source is not None else None)
-    else:
-        layers, sheets = [DeliverLayer(Path(options.input).stem, cut_as_mapped(read_mesh(options.input)))], sheets_wanted(options)
-    surface = Bvh.build(source.points, source.triangle_points) if source is not None else None
-    report = base_report("deliver", options, start)
-    settings = DeliverSettings(options.profile, sheets, Path(options.input).stem)
-    done = deliver_job(layers, Path(options.output), settings, source, surface, report, terminal_progress(options.quiet))
-    return _told(options, done)
-
-
-def _guard_folder(options: Options, *also: str | None) -> None:
-    """Before any work: nothing of a delivery may fall on what it is made from."""
-    folder = Path(options.output)
-    names = delivery_names(Path(options.input).stem)
-    inside = list(folder.glob(f"{names[0][:-4]}-layout*.png")) if folder.is_dir() else []
-    guard([options.input, *also], [*(folder / n for n in names), *inside], options.report, options.force)
-
-
-def _told(options: Options, done: Delivered) -> int:
-    write_report(options.report, done.report)
-    for path in done.paths:
-        say(options, f"wrote {path}")
-    several = len(done.checks) > 1
-    return _failed(options, [(layer if several else "", check) for layer, check in done.wrong])
-
-
 # ---- run -------------------------------------------------------------------------------------
 
 
@@ -270,15 +214,15 @@ def run(options: Options) -> int:
     """the whole job: quads, seams, flat islands, sheets, files"""
     start = time.perf_counter()
     settings = RunSettings(_remesh_settings(options), _seam_settings(options), search_wanted(options), sheets_wanted(options)).checked()
-    _guard_folder(options)
+    guard_folder(options)
     progress = terminal_progress(options.quiet)
     stem = Path(options.input).stem
     result = whole_job(read_mesh(options.input), settings, progress)
     report = {**base_report("run", options, start), **result.figures}
     done = deliver_job([DeliverLayer(stem, result.mesh)], Path(options.output),
-                       DeliverSettings(options.profile, settings.sheets, stem), report=report,
+                       DeliverSettings(options.profile, settings.sheets, stem, options.force), report=report,
                        checks={stem: result.checks})  # fmt: skip
-    code = _told(options, done)
+    code = told(options, done)
     for note in result.auto.notes:
         say(options, note)
     f = result.figures
@@ -301,6 +245,7 @@ VERBS: dict[str, tuple[Callable[[argparse.ArgumentParser], None], Callable[[Opti
     "pack": (add_pack, pack_verb),
     "picture": (add_picture, picture_verb),
     "refit": (add_refit, refit_verb),
-    "deliver": (_add_deliver, deliver),
+    "bake": (add_bake, bake_verb),
+    "deliver": (add_deliver, deliver_verb),
     "run": (_add_run, run),
 }

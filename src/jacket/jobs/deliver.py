@@ -1,4 +1,4 @@
-"""Delivering layers of a jacket: checked, turned into the axes and units of a profile, written in open formats."""
+"""Delivering layers of a jacket: checked, turned into the axes and units of a profile, written in open formats with their maps."""
 
 from __future__ import annotations
 
@@ -8,15 +8,18 @@ from pathlib import Path
 from typing import Any
 
 from jacket import __version__
+from jacket.core.checks.deliver import bake_checks, limit_checks, shading_checks
 from jacket.core.checks.model import Check
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.space.bvh import Bvh
 from jacket.core.uv.identity import IslandRecord
 from jacket.core.uv.sheets import ONE_SHEET, Sheets
-from jacket.errors import MeshError
-from jacket.formats.deliver.files import delivery_bytes, write_delivery
-from jacket.formats.deliver.profiles import profile_named
+from jacket.errors import FormatError, MeshError
+from jacket.formats.deliver.files import delivery_bytes, name_of, small_png, told_files, write_delivery
+from jacket.formats.deliver.page import facts_of, page_bytes
+from jacket.formats.deliver.profiles import Profile, profile_named
 from jacket.formats.report import plain, report_bytes
+from jacket.jobs.bake import Bake
 from jacket.jobs.checks import delivery_checks
 from jacket.progress import Progress, silent
 
@@ -34,16 +37,23 @@ class DeliverLayer:
 
 @dataclass(frozen=True)
 class DeliverSettings:
-    """profile  by its name;  sheets  what the UVs lie on;  stem  the beginning of every file's name"""
+    """profile  by its name, or itself;  sheets  what the UVs lie on;  stem  the beginning of every file's name;  force  replace
+    files that Jacket did not write;  folder  where own profiles lie"""
 
-    profile: str = "y-up-metres"
+    profile: str | Profile = "y-up-metres"
     sheets: Sheets = ONE_SHEET
     stem: str = "jacket"
+    force: bool = False
+    folder: Path | None = None
 
     def checked(self) -> DeliverSettings:
         """The settings themselves; raises FormatError where there is no such profile."""
-        profile_named(self.profile)
+        self.receiver()
         return self
+
+    def receiver(self) -> Profile:
+        """The profile itself. Raises FormatError where there is none of that name."""
+        return self.profile if isinstance(self.profile, Profile) else profile_named(self.profile, self.folder)
 
 
 @dataclass(frozen=True, eq=False)
@@ -60,30 +70,72 @@ class Delivered:
         return [(name, c) for name, rows in self.checks.items() for c in rows if c.level == "wrong"]
 
 
+def profile_checks(layer: DeliverLayer, profile: Profile, sheets: Sheets, bake: Bake | None = None, stale: bool = False) -> list[Check]:
+    """What a receiver asks of a layer beside the checks of the stages."""
+    limits = profile.limits
+    rows = limit_checks(layer.mesh, sheets, limits.triangles, limits.islands, limits.sheets, limits.density)
+    rows += shading_checks(layer.mesh, sheets)
+    if bake is not None:
+        rows += bake_checks([s.missed for s in bake.sheets], [s.behind for s in bake.sheets], stale)
+    return rows
+
+
 def deliver(
     layers: Sequence[DeliverLayer], folder: Path, settings: DeliverSettings, source: PolyMesh | None = None,
     surface: Bvh | None = None, report: dict[str, Any] | None = None, progress: Progress = silent,
-    checks: dict[str, list[Check]] | None = None,
+    checks: dict[str, list[Check]] | None = None, bake: Bake | None = None,
 ) -> Delivered:  # fmt: skip
-    """Check the layers and write their files. Raises MeshError where there is nothing to deliver, FormatError where a
-    file cannot be written; nothing is written before everything is made."""
-    settings.checked()
+    """Check the layers and write their files and the maps of a bake. Raises MeshError where there is nothing to deliver,
+    FormatError where a file cannot be written; nothing is written before everything is made."""
+    profile = settings.receiver()
     layers = [layer for layer in layers if layer.mesh.n_faces]
     if not layers:
         raise MeshError("There are no faces to deliver; show a layer that has some.")
+    if folder.exists() and not folder.is_dir():
+        raise FormatError(f"{folder} is a file; name a folder to deliver to.")
     rows = dict(checks) if checks is not None else {}
     for k, layer in enumerate(layers):
         if layer.name not in rows:
             progress(0.5 * k / len(layers), f"checking {layer.name}")
             beside = [x.mesh for x in layers if x is not layer]
             rows[layer.name] = delivery_checks(layer.mesh, source, surface, settings.sheets, beside, layer.records)
+        rows[layer.name] = [*rows[layer.name], *profile_checks(layer, profile, settings.sheets, bake)]
+    told = _told(layers, rows, settings, profile, report, bake)
+    progress(0.6, "writing the files")
+    files = _files(layers, rows, settings, profile, told, bake)
+    paths = write_delivery(folder, files, settings.stem, settings.force)
+    return Delivered(tuple(paths), rows, told)
+
+
+def _told(
+    layers: Sequence[DeliverLayer], rows: Mapping[str, list[Check]], settings: DeliverSettings, profile: Profile,
+    report: dict[str, Any] | None, bake: Bake | None,
+) -> dict[str, Any]:  # fmt: skip
     wrong = any(c.level == "wrong" for found in rows.values() for c in found)
-    told: dict[str, Any] = {"jacket": __version__, **(report or {}), "profile": settings.profile, "ready": not wrong}
+    name = settings.profile if isinstance(settings.profile, str) else profile.label
+    told: dict[str, Any] = {"jacket": __version__, **(report or {}), "profile": name, "ready": not wrong,
+                            "axes": {"up": profile.up, "scale": profile.scale, "green": profile.green, "faces": profile.faces}}  # fmt: skip
+    if bake is not None:
+        told["bake"] = bake.figures()
     if len(layers) == 1:
         told["checks"] = [c.as_dict() for c in rows[layers[0].name]]
     else:
         told["layers"] = {name: [c.as_dict() for c in found] for name, found in rows.items()}
-    progress(0.6, "writing the files")
-    files = delivery_bytes([(x.name, x.mesh, x.islands) for x in layers], settings.stem, settings.profile, settings.sheets,
-                           report_bytes(plain(told)))  # fmt: skip
-    return Delivered(tuple(write_delivery(folder, files)), rows, told)
+    return told
+
+
+def _files(
+    layers: Sequence[DeliverLayer], rows: Mapping[str, list[Check]], settings: DeliverSettings, profile: Profile,
+    told: dict[str, Any], bake: Bake | None,
+) -> dict[str, bytes]:  # fmt: skip
+    maps = [(s.sheet, s.maps) for s in bake.sheets] if bake is not None else []
+    files = delivery_bytes([(x.name, x.mesh, x.islands) for x in layers], settings.stem, profile, settings.sheets, b"", maps)
+    name = name_of(settings.stem)
+    if "page" in profile.files:
+        triangles = sum(int((x.mesh.sizes - 2).sum()) for x in layers)
+        facts = facts_of(told, len(layers), sum(x.mesh.n_faces for x in layers), triangles, len(settings.sheets))
+        pictures = {n: small_png(data) for n, data in files.items() if n.endswith(".png")}
+        files[f"{name}.html"] = page_bytes(settings.stem, rows, pictures, facts, bake.notes if bake is not None else ())
+    told["files"] = told_files(files)
+    files[f"{name}-report.json"] = report_bytes(plain(told))
+    return files

@@ -182,7 +182,7 @@ def test_the_registry_is_the_only_list_of_endings() -> None:
     with pytest.raises(FormatError, match=r"\.xyz|ending"):
         format_of(Path("cloud.xyz"))
     with pytest.raises(FormatError, match="does not write"):
-        write_mesh(cube(), Path("/tmp/never.stl"))
+        write_mesh(cube(), Path("/tmp/never.off"))
 
 
 def test_writing_replaces_whole_files_and_makes_folders(tmp_path: Path) -> None:

@@ -3,20 +3,19 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from jacket.core.mesh.diagonals import short_diagonals
-from jacket.core.mesh.geometry import point_normals
+from jacket.core.bake.handed import handed
 from jacket.core.mesh.materials import Material
-from jacket.core.mesh.polymesh import PolyMesh
+from jacket.core.mesh.polymesh import Floats, PolyMesh
 from jacket.core.tone import to_linear
 from jacket.errors import FormatError
 from jacket.formats.atomic import write_bytes
-from jacket.formats.mesh.obj import texture_fans
 
 
 def write_glb(mesh: PolyMesh, path: Path) -> None:
@@ -24,38 +23,54 @@ def write_glb(mesh: PolyMesh, path: Path) -> None:
     write_bytes(path, glb_bytes([(path.stem, mesh)], path.stem))
 
 
-def glb_bytes(meshes: Sequence[tuple[str, PolyMesh]], name: str) -> bytes:
+@dataclass(frozen=True)
+class SheetLook:
+    """The pictures of a sheet as PNG, or nothing: colour; tangent normals, green up (section 3.9.3); occlusion, roughness and
+    metal in red, green and blue (section 3.9.2)."""
+
+    name: str
+    colour: bytes = b""
+    normal: bytes = b""
+    surface: bytes = b""
+
+
+def glb_bytes(
+    meshes: Sequence[tuple[str, PolyMesh]], name: str, looks: Sequence[tuple[Floats, SheetLook]] = (), with_tangents: bool = False,
+) -> bytes:  # fmt: skip
     """Named meshes as one binary glTF, a node each; quads become the two triangles of their shorter diagonal, each
     material a primitive of its own over shared points. UVs are those of the active set; corners that are not mapped
-    lie at its origin, where any face is mapped."""
+    lie at its origin, where any face is mapped. `looks` are the sheets' lower left corners (2,) in UV coordinates and their
+    pictures: each sheet is a material then, in place of the mesh's own. Tangents have their signs with v up, as MikkTSpace
+    (section 3.7.2.1)."""
     file = _File(name)
     for title, mesh in meshes:
-        _add_mesh(file, title, mesh)
+        _add_mesh(file, title, mesh, looks, with_tangents)
     return file.bytes()
 
 
-def _add_mesh(file: _File, name: str, mesh: PolyMesh) -> None:
-    uv = mesh.uv
-    mapped = uv is not None and bool(np.isfinite(uv).any())
-    if uv is not None and mapped:
-        fans, first = texture_fans(mesh, uv)
-    else:
-        fans = mesh.corners
-        first = np.full(mesh.n_points, 0, np.int32)
-        first[mesh.corners] = np.arange(mesh.n_corners)
-    place = mesh.corners[first]
+def _add_mesh(file: _File, name: str, mesh: PolyMesh, looks: Sequence[tuple[Floats, SheetLook]], with_tangents: bool) -> None:
+    given = handed(mesh, with_tangents)
+    place = mesh.corners[given.corner]
     away = _offset(mesh)
     if not np.abs(mesh.points - away).max(initial=0.0) < 1e38:
         raise FormatError(f"{name} reaches farther than the single precision of glTF can say; scale it down first.")
-    points = (mesh.points[place] - away).astype("<f4")
-    normals = point_normals(mesh)[place]
-    normals[np.linalg.norm(normals, axis=1) == 0] = [0.0, 1.0, 0.0]
+    on = np.full(len(given.triangles), -1)
+    flat = given.uv
+    if flat is not None and looks:
+        middle = np.floor(flat[given.triangles].mean(axis=1))
+        for k, (origin, _) in enumerate(looks):
+            on[(middle == origin).all(axis=1)] = k
+        shift = np.zeros_like(flat)
+        for k, (origin, _) in enumerate(looks):
+            shift[given.triangles[on == k].ravel()] = origin
+        flat = flat - shift
     attributes = {
-        "POSITION": file.array(points, "VEC3", limits=True),
-        "NORMAL": file.array(normals.astype("<f4"), "VEC3"),
+        "POSITION": file.array((mesh.points[place] - away).astype("<f4"), "VEC3", limits=True),
+        "NORMAL": file.array(given.normals.astype("<f4"), "VEC3"),
     }
-    if uv is not None and mapped:
-        flat = np.nan_to_num(uv[first])
+    if given.tangents is not None:
+        attributes["TANGENT"] = file.array(_unit_tangents(given.tangents), "VEC4")
+    if flat is not None:
         # Section 3.7.2.1: the texture's origin is its upper left.
         attributes["TEXCOORD_0"] = file.array(np.stack([flat[:, 0], 1.0 - flat[:, 1]], axis=1).astype("<f4"), "VEC2")
     colour = mesh.point_data.get("colour")
@@ -63,14 +78,25 @@ def _add_mesh(file: _File, name: str, mesh: PolyMesh) -> None:
         # Section 3.7.2.1: point colours are linear.
         linear = np.concatenate([to_linear(colour[:, :3] / 255.0), colour[:, 3:] / 255.0], axis=1)
         attributes["COLOR_0"] = file.array(np.rint(linear * 65535).astype("<u2")[place], "VEC4", normalized=True)
-    triangles = fans[short_diagonals(mesh)].astype("<u4")
+    triangles = given.triangles.astype("<u4")
+    for k, (_, look) in enumerate(looks):
+        if (on == k).any():
+            file.primitive(attributes, triangles[on == k], Material(look.name, (1.0, 1.0, 1.0, 1.0) if look.colour else Material("").colour), look)
     material = mesh.face_data.get("material")
     label = np.zeros(mesh.n_faces, np.int32) if material is None or not mesh.materials else np.maximum(material, 0)
     for k, m in enumerate(mesh.materials if material is not None and mesh.materials else (Material(name),)):
-        mine = triangles[label[mesh.triangle_faces] == k]
+        mine = triangles[(label[given.faces] == k) & (on < 0)]
         if len(mine):
             file.primitive(attributes, mine, m)
     file.end_mesh(name, away)
+
+
+def _unit_tangents(values: Floats) -> NDArray[np.float32]:
+    """Tangents of unit length in single precision too, as section 3.7.2.1 demands."""
+    out = values.astype("<f4")
+    long = np.linalg.norm(out[:, :3].astype(float), axis=1, keepdims=True)
+    out[:, :3] = np.where(long > 0, out[:, :3] / np.maximum(long, 1e-30), [[1.0, 0.0, 0.0]])
+    return out
 
 
 FAR = 64.0
@@ -104,6 +130,7 @@ class _File:
         self.meshes: list[Any] = []
         self.materials: list[Any] = []
         self.images: list[Any] = []
+        self.known: dict[bytes, int] = {}
 
     def _view(self, data: bytes, target: int | None) -> int:
         self.views.append(self.g.BufferView(buffer=0, byteOffset=self.length, byteLength=len(data), target=target))
@@ -125,7 +152,15 @@ class _File:
         self.accessors.append(accessor)
         return len(self.accessors) - 1
 
-    def primitive(self, attributes: dict[str, int], triangles: NDArray[Any], material: Material) -> None:
+    def _texture(self, data: bytes) -> int:
+        """The number of a texture of a picture; the same picture is stored once."""
+        if data not in self.known:
+            mime = "image/png" if data[:1] == b"\x89" else "image/jpeg"
+            self.images.append(self.g.Image(bufferView=self._view(data, None), mimeType=mime))
+            self.known[data] = len(self.images) - 1
+        return self.known[data]
+
+    def primitive(self, attributes: dict[str, int], triangles: NDArray[Any], material: Material, pictures: SheetLook | None = None) -> None:
         """Triangles of one material over the shared attributes."""
         g = self.g
         rgb = to_linear(np.array(material.colour[:3])).tolist()
@@ -133,13 +168,26 @@ class _File:
             baseColorFactor=[*rgb, material.colour[3]], metallicFactor=0.0, roughnessFactor=0.8
         )
         if material.picture:
-            mime = "image/png" if material.picture[:1] == b"\x89" else "image/jpeg"
-            self.images.append(g.Image(bufferView=self._view(material.picture, None), mimeType=mime))
-            look.baseColorTexture = g.TextureInfo(index=len(self.images) - 1)
-        self.materials.append(g.Material(name=material.name, pbrMetallicRoughness=look))
+            look.baseColorTexture = g.TextureInfo(index=self._texture(material.picture))
+        made = g.Material(name=material.name, pbrMetallicRoughness=look)
+        if pictures is not None:
+            self._dress(made, pictures)
+        self.materials.append(made)
         indices = self.array(triangles, "SCALAR", target=34963)
         self.primitives.append(g.Primitive(attributes=g.Attributes(**attributes), indices=indices,
                                            material=len(self.materials) - 1, mode=4))  # fmt: skip
+
+    def _dress(self, material: Any, pictures: SheetLook) -> None:
+        g, look = self.g, material.pbrMetallicRoughness
+        if pictures.colour:
+            look.baseColorTexture = g.TextureInfo(index=self._texture(pictures.colour))
+        if pictures.normal:
+            material.normalTexture = g.NormalMaterialTexture(index=self._texture(pictures.normal))
+        if pictures.surface:
+            # Factors multiply: at 1 the picture counts as it is.
+            look.roughnessFactor = look.metallicFactor = 1.0
+            look.metallicRoughnessTexture = g.TextureInfo(index=self._texture(pictures.surface))
+            material.occlusionTexture = g.OcclusionTextureInfo(index=self._texture(pictures.surface))
 
     def end_mesh(self, name: str, away: NDArray[np.float64]) -> None:
         """Make a mesh, and its node at a place, of the primitives since the last one."""

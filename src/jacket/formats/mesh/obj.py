@@ -16,11 +16,10 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from jacket.core.bake.handed import texture_fans
 from jacket.core.jit import inline, kernel
-from jacket.core.mesh.connectivity import corner_orbits
 from jacket.core.mesh.materials import Material
-from jacket.core.mesh.polymesh import Floats, Ints, PolyMesh, sorted_pairs
-from jacket.core.seams.cuts import uv_border_pairs
+from jacket.core.mesh.polymesh import Floats, Ints, PolyMesh
 from jacket.errors import FormatError
 from jacket.formats.atomic import beside, read_bytes, write_bytes
 from jacket.formats.mesh.numbers import parse_float, parse_int, rows_of_text, skip_line, skip_spaces, skip_word
@@ -358,25 +357,9 @@ def _parse(data, i, stop, points, colours, texture, corners, corner_texture, sta
     return 0
 
 
-def texture_fans(mesh: PolyMesh, uv: Floats) -> tuple[Ints, Ints]:
-    """(C,) texture place of each corner and (T,) a corner of each place.
-
-    Corners share a place only within one island and where they are mapped to one spot, so separate
-    islands never share an index and cuts can be read back from the file.
-    """
-    topology = mesh.topology
-    pairs = np.concatenate([uv_border_pairs(mesh, uv, 0.0), mesh.cuts])
-    cut = topology.edge_flags(sorted_pairs(pairs))[topology.edge]
-    twin = np.where(cut, -1, topology.twin).astype(np.int32)
-    fans, _ = corner_orbits(topology.next, topology.prev, twin, mesh.corners)
-    first = np.full(int(fans.max()) + 1 if len(fans) else 0, -1, np.int32)
-    first[fans[::-1]] = np.arange(mesh.n_corners - 1, -1, -1, dtype=np.int32)
-    return fans, first
-
-
-def obj_text(mesh: PolyMesh, name: str, library: str = "") -> str:
+def obj_text(mesh: PolyMesh, name: str, library: str = "", normals: Floats | None = None) -> str:
     """The mesh as OBJ text; UVs where every corner of a face is mapped; groups, materials and point colours
-    where the mesh has them."""
+    where the mesh has them; normals (C, 3) of corners where they are given, so that no reader makes its own."""
     lines = ["# Jacket"]
     if library:
         lines.append(f"mtllib {library}")
@@ -392,8 +375,13 @@ def obj_text(mesh: PolyMesh, name: str, library: str = "") -> str:
         texture = (fans + 1).tolist()
     if library and "material" not in mesh.face_data:
         lines.append(f"usemtl {name}")
+    turned: list[int] = []
+    if normals is not None:
+        rows, same = np.unique(np.round(normals, 7) + 0.0, axis=0, return_inverse=True)
+        lines += [f"vn {text}" for text in rows_of_text(rows)]
+        turned = (same.ravel() + 1).tolist()
     lines.append("s 1")
-    lines += _face_lines(mesh, uv, texture)
+    lines += _face_lines(mesh, uv, texture, turned)
     return "\n".join(lines) + "\n"
 
 
@@ -426,7 +414,7 @@ def _token(name: str) -> str:
     return "_".join(name.split()) or "default"
 
 
-def _face_lines(mesh: PolyMesh, uv: Floats | None, texture: list[int]) -> list[str]:
+def _face_lines(mesh: PolyMesh, uv: Floats | None, texture: list[int], turned: list[int]) -> list[str]:
     corner = (mesh.corners + 1).tolist()
     starts = mesh.starts.tolist()
     mapped: list[Any] = np.isfinite(uv).all(axis=1).tolist() if uv is not None else []  # type: ignore[assignment]
@@ -437,7 +425,10 @@ def _face_lines(mesh: PolyMesh, uv: Floats | None, texture: list[int]) -> list[s
             out += switches[f]
         span = range(starts[f], starts[f + 1])
         if texture and all(mapped[c] for c in span):
-            out.append("f " + " ".join(f"{corner[c]}/{texture[c]}" for c in span))
+            tail = [f"/{turned[c]}" for c in span] if turned else [""] * len(span)
+            out.append("f " + " ".join(f"{corner[c]}/{texture[c]}{t}" for c, t in zip(span, tail, strict=True)))
+        elif turned:
+            out.append("f " + " ".join(f"{corner[c]}//{turned[c]}" for c in span))
         else:
             out.append("f " + " ".join(str(corner[c]) for c in span))
     return out

@@ -323,6 +323,11 @@ def _with_picture(mesh: PolyMesh, comments: list[str], path: Path) -> PolyMesh:
 
 
 def write_ply(mesh: PolyMesh, path: Path, precision: Any = np.float64) -> None:
+    """Write a mesh as `ply_bytes` has it."""
+    write_bytes(path, ply_bytes(mesh, precision))
+
+
+def ply_bytes(mesh: PolyMesh, precision: Any = np.float64) -> bytes:
     """Binary little-endian PLY with polygons, point colours and the UVs of corners (as texcoord, common
     practice); coordinates in single or double precision."""
     fields: list[Any] = [(axis, np.dtype(precision).newbyteorder("<")) for axis in "xyz"]
@@ -348,7 +353,7 @@ def write_ply(mesh: PolyMesh, path: Path, precision: Any = np.float64) -> None:
     out.write(("\n".join([*head, "end_header"]) + "\n").encode())
     out.write(vertex.tobytes())
     out.write(_face_bytes(mesh, most, uv))
-    write_bytes(path, out.getbuffer())
+    return out.getvalue()
 
 
 def _face_bytes(mesh: PolyMesh, most: int, uv: NDArray[np.float64] | None) -> bytes:

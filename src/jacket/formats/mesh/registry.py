@@ -34,7 +34,7 @@ class Format:
 FORMATS = (
     Format((".obj",), "Wavefront OBJ", obj.read_obj, obj.write_obj),
     Format((".ply",), "PLY", ply.read_ply, ply.write_ply, stream_ply),
-    Format((".stl",), "STL", stl.read_stl, None, stl.stream_stl),
+    Format((".stl",), "STL", stl.read_stl, stl.write_stl, stl.stream_stl),
     Format((".off",), "OFF", off.read_off),
     Format((".glb", ".gltf"), "glTF", gltf.read_gltf, glb.write_glb),
 )
@@ -84,5 +84,5 @@ def write_mesh(mesh: PolyMesh, path: Path | str) -> None:
     path = Path(path)
     entry = format_of(path)
     if entry.write is None:
-        raise FormatError(f"Jacket reads {entry.label} but does not write it; choose .obj, .ply or .glb.")
+        raise FormatError(f"Jacket reads {entry.label} but does not write it; choose .obj, .ply, .stl or .glb.")
     entry.write(mesh, path)

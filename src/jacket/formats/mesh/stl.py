@@ -13,12 +13,29 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jacket.core.jit import inline, kernel
+from jacket.core.mesh.diagonals import short_diagonals
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.source.weld import weld_map
 from jacket.errors import FormatError
+from jacket.formats.atomic import write_bytes
 from jacket.formats.mesh.numbers import parse_float, skip_blank, skip_line, skip_word
 from jacket.formats.mesh.streams import row_pieces
 from jacket.progress import Progress, silent
+
+
+def write_stl(mesh: PolyMesh, path: Path) -> None:
+    """Binary STL; quads become the two triangles of their shorter diagonal."""
+    write_bytes(path, stl_bytes(mesh, np.asarray(mesh.corners[short_diagonals(mesh)])))
+
+
+def stl_bytes(mesh: PolyMesh, triangles: NDArray[Any]) -> bytes:
+    """Triangles (T, 3) of points as binary STL: single precision, a normal each, nothing else."""
+    corners = mesh.points[triangles]
+    normals = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
+    normals = normals / np.maximum(np.linalg.norm(normals, axis=1, keepdims=True), 1e-300)
+    rows = np.zeros(len(triangles), [("normal", "<f4", 3), ("corners", "<f4", (3, 3)), ("word", "<u2")])
+    rows["normal"], rows["corners"] = normals, corners
+    return b"Jacket".ljust(80) + len(rows).to_bytes(4, "little") + rows.tobytes()
 
 
 def read_stl(data: bytearray, path: Path, progress: Progress = silent) -> PolyMesh:

@@ -1,0 +1,191 @@
+"""The verbs of the delivery: baking, delivering, taking in."""
+
+from __future__ import annotations
+
+import argparse
+import time
+from pathlib import Path
+
+from jacket.cli.layout_verbs import PROJECT, add_sheet, sheets_wanted
+from jacket.cli.numbers import number, ranged, whole
+from jacket.cli.outputs import guard
+from jacket.cli.terminal import base_report, say, terminal_progress, write_report
+from jacket.core.bake.bake import BakeOptions
+from jacket.core.bake.maps import MAPS
+from jacket.core.checks.model import Check
+from jacket.core.seams.cuts import cut_as_mapped
+from jacket.core.space.bvh import Bvh
+from jacket.core.uv.sheets import Sheets
+from jacket.errors import MeshError
+from jacket.formats.atomic import write_bytes
+from jacket.formats.deliver.files import delivery_names, name_of
+from jacket.formats.deliver.maps import map_bytes
+from jacket.formats.deliver.profiles import PROFILES, profile_named
+from jacket.formats.mesh.registry import read_mesh
+from jacket.formats.project.records import load_project
+from jacket.jobs.bake import MOST_SIZE, Bake, BakeLayer, BakeSettings, bake
+from jacket.jobs.deliver import Delivered, DeliverLayer, DeliverSettings
+from jacket.jobs.deliver import deliver as deliver_job
+
+Options = argparse.Namespace
+
+
+# ---- what goes in ------------------------------------------------------------------------------------------------------
+
+
+def _layers(options: Options) -> tuple[list[DeliverLayer], list[BakeLayer], Sheets]:
+    """Layers, sources and sheets that were named: of a project its visible layers and sources."""
+    sources = [BakeLayer(Path(p).stem, read_mesh(p)) for p in options.source or ()]
+    if Path(options.input).suffix.lower() == PROJECT:
+        state = load_project(Path(options.input))
+        layers = [DeliverLayer(j.name, j.mesh, {r.id: r.name for r in j.islands}, j.islands) for j in state.jackets if j.visible]
+        return layers, sources or [BakeLayer(s.name, s.mesh) for s in state.sources if s.visible], state.sheets
+    mesh = cut_as_mapped(read_mesh(options.input))
+    return [DeliverLayer(Path(options.input).stem, mesh)], sources, sheets_wanted(options)
+
+
+def add_baking(parser: argparse.ArgumentParser) -> None:
+    """Options of how maps are baked."""
+    usual = BakeOptions()
+    parser.add_argument("--map-size", type=whole(16, MOST_SIZE), default=0, metavar="PX",
+                        help=f"pixels of the longer side of maps, {ranged(16, MOST_SIZE)} (as the sheet)")
+    parser.add_argument("--samples", type=whole(1, 4), default=usual.samples, metavar="N", help="rays a texel are the square of it, 1 to 4 (2)")
+    parser.add_argument("--rays", type=whole(1, 4096), default=usual.rays, metavar="N", help="rays a point for occlusion and thickness, 1 to 4,096 (64)")
+    parser.add_argument("--cage", type=number(0, 100), default=0.0, metavar="PERCENT",
+                        help="how far rays go outwards, in %% of the jacket's diagonal, 0 to 100; 0 for what the gap says (0)")
+    parser.add_argument("--cage-in", type=number(0, 100), default=0.0, metavar="PERCENT", help="how far inwards, 0 to 100; 0 for as far (0)")
+    parser.add_argument("--ground", action="store_true", help="occlusion: a plane under everything covers the sky")
+    parser.add_argument("--alone", action="store_true", help="occlusion: each source covers only itself")
+    parser.add_argument("--far", type=number(0, 1000), default=0.0, metavar="PERCENT",
+                        help="occlusion: only what is nearer than this share of the diagonal covers, 0 to 1,000; 0 for all (0)")
+    parser.add_argument("--padding", type=whole(-1, MOST_SIZE), default=usual.padding, metavar="PX",
+                        help="texels that islands are carried on, -1 for the whole sheet (16)")
+    parser.add_argument("--by-name", action="store_true", help="bake each layer only from sources of its name")
+    parser.add_argument("--leave-out", action="append", default=[], metavar="NAME", help="bake nothing from this source; may be repeated")  # fmt: skip
+
+
+def baking_wanted(options: Options, maps: tuple[str, ...]) -> BakeSettings:
+    """How maps are to be baked. Raises MeshError where something makes no sense."""
+    rays = BakeOptions(options.samples, options.rays, options.ground, options.alone, 0.01 * options.far, padding=options.padding)
+    return BakeSettings(maps, options.map_size, options.cage, options.cage_in, options.by_name, tuple(options.leave_out), rays).checked()
+
+
+def _named_maps(text: str) -> tuple[str, ...]:
+    names = tuple(dict.fromkeys(w.strip() for w in text.split(",") if w.strip()))
+    if names == ("all",):
+        return tuple(MAPS)
+    return names
+
+
+def _add_sources(parser: argparse.ArgumentParser, what: str) -> None:
+    parser.add_argument("--source", action="append", metavar="IN", help=f"the dense mesh, {what}; may be repeated")
+
+
+# ---- bake --------------------------------------------------------------------------------------------------------------
+
+
+def add_bake(parser: argparse.ArgumentParser) -> None:
+    """Options of bake."""
+    parser.add_argument("input", metavar="IN", help="a mesh with UVs, or a project whose visible layers are meant")
+    parser.add_argument("output", metavar="OUTDIR")
+    _add_sources(parser, "to bake from")
+    parser.add_argument("--maps", default="normal,occlusion", metavar="NAMES", help=f"of {', '.join(MAPS)}, with commas, or all (normal,occlusion)")
+    parser.add_argument("--bits", type=whole(8, 32), default=8, metavar="N", help="bits a channel: 8, 16, or 32 for EXR (8)")
+    parser.add_argument("--green", choices=("up", "down"), default="up", help="where green of tangent normals points (up)")
+    add_sheet(parser)
+    add_baking(parser)
+
+
+def bake_verb(options: Options) -> int:
+    """bake what the dense mesh knows into maps"""
+    start = time.perf_counter()
+    settings = baking_wanted(options, _named_maps(options.maps))
+    if options.bits not in (8, 16, 32):
+        raise MeshError(f"Maps have 8, 16 or 32 bits a channel, not {options.bits}; choose one of them.")
+    folder = Path(options.output)
+    if folder.is_file():
+        raise MeshError(f"{folder} is a file; name a folder for the maps.")
+    layers, sources, sheets = _layers(options)
+    ending = ".exr" if options.bits == 32 else ".png"
+    name = name_of(Path(options.input).stem)
+    paths = {(s.tile, k): folder / f"{name}{f'-{s.tile}' if len(sheets) > 1 else ''}-{k}{ending}" for s in sheets for k in settings.maps}
+    guard([options.input, *(options.source or ())], paths.values(), options.report, options.force)
+    done = bake([BakeLayer(x.name, x.mesh) for x in layers], sources, sheets, settings, terminal_progress(options.quiet))
+    written = []
+    for sheet in done.sheets:
+        for kind, baked in sheet.maps.items():
+            path = paths[sheet.sheet.tile, kind]
+            write_bytes(path, map_bytes(baked, options.bits, ending, options.green == "down"))
+            written.append(str(path))
+            say(options, f"wrote {path}{_range(baked.low, baked.high) if MAPS[kind].whole else ''}")
+    legends = {k: dict(b.legend) for s in done.sheets for k, b in s.maps.items() if b.legend}
+    write_report(options.report, {**base_report("bake", options, start), **done.figures(), "files": written, "legends": legends})
+    for note in done.notes:
+        say(options, note)
+    return 0
+
+
+def _range(low: float, high: float) -> str:
+    return f", {low:.6g} to {high:.6g} units"
+
+
+# ---- deliver -----------------------------------------------------------------------------------------------------------
+
+
+def add_deliver(parser: argparse.ArgumentParser) -> None:
+    """Options of deliver."""
+    parser.add_argument("input", metavar="IN", help="a mesh, or a project whose visible layers are meant")
+    parser.add_argument("output", metavar="OUTDIR")
+    parser.add_argument("--profile", default="y-up-metres", metavar="NAME", help=f"{', '.join(sorted(PROFILES))}, or a .toml file (y-up-metres)")
+    _add_sources(parser, "to measure gaps against and to bake from")
+    parser.add_argument("--bake", nargs="?", const="", default=None, metavar="NAMES",
+                        help="bake these maps too; without names those that the profile has pictures of")  # fmt: skip
+    add_sheet(parser)
+    add_baking(parser)
+
+
+def deliver_verb(options: Options) -> int:
+    """check a finished jacket and write the files of a profile"""
+    start = time.perf_counter()
+    profile = profile_named(options.profile)
+    guard_folder(options, *(options.source or ()))
+    layers, sources, sheets = _layers(options)
+    made: Bake | None = None
+    if options.bake is not None:
+        maps = _named_maps(options.bake) or tuple(m for m in profile.maps if m != "colour" or _coloured(sources))
+        made = bake([BakeLayer(x.name, x.mesh) for x in layers], sources, sheets, baking_wanted(options, maps), terminal_progress(options.quiet))
+    source = sources[0].mesh if sources else None
+    surface = Bvh.build(source.points, source.triangle_points) if source is not None else None
+    report = base_report("deliver", options, start)
+    settings = DeliverSettings(options.profile, sheets, Path(options.input).stem, options.force)
+    done = deliver_job(layers, Path(options.output), settings, source, surface, report, terminal_progress(options.quiet), bake=made)
+    return told(options, done)
+
+
+def _coloured(sources: list[BakeLayer]) -> bool:
+    return any("colour" in s.mesh.point_data or any(m.picture for m in s.mesh.materials) for s in sources)
+
+
+def guard_folder(options: Options, *also: str | None) -> None:
+    """Before any work: nothing of a delivery may fall on what it is made from."""
+    folder = Path(options.output)
+    names = delivery_names(Path(options.input).stem)
+    stem = names[0][:-4]
+    inside = [p for e in ("png", "exr", "ply", "stl", "html") for p in folder.glob(f"{stem}*.{e}")] if folder.is_dir() else []
+    guard([options.input, *also], [*(folder / n for n in names), *inside], options.report, options.force)
+
+
+def told(options: Options, done: Delivered) -> int:
+    """Say what was written and which checks failed; the exit code."""
+    write_report(options.report, done.report)
+    for path in done.paths:
+        say(options, f"wrote {path}")
+    several = len(done.checks) > 1
+    return failed(options, [(layer if several else "", check) for layer, check in done.wrong])
+
+
+def failed(options: Options, wrong: list[tuple[str, Check]]) -> int:
+    """Tell which checks failed, by the name of a layer where there is one; the exit code."""
+    for layer, check in wrong:
+        say(options, f"check failed: {check.label} {check.value}{f' of {layer}' if layer else ''}")
+    return 1 if wrong else 0
