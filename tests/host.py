@@ -6,6 +6,7 @@ from collections.abc import Callable
 from typing import Any
 
 from jacket.commands.host import PackView, Place
+from jacket.core.bake.made import Bake
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.document.document import Document
 from jacket.document.state import SourceObject, State
@@ -57,6 +58,9 @@ class Front:
 
     def watch_field(self, strokes: Any) -> None:
         self.calls.append(("watch_field", len(strokes)))
+
+    def watch_baking(self, baked: Bake) -> None:
+        self.calls.append(("watch_baking", baked.whole))
 
     def watch_packing(self, view: PackView) -> None:
         self.calls.append(("watch_packing", len(view.curve)))

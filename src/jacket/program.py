@@ -1,7 +1,7 @@
 """The program without a window: document, values, display, tasks, what is proposed, stage and tools.
 
 It is the host that commands run against. What needs a screen or a dialog it asks of its *front*; whatever changes in
-it, it tells its listeners by name ("stage", "tool", "display", "proposal", "lit", "strokes", "packing", "values", "work").
+it, it tells its listeners by name ("stage", "tool", "display", "proposal", "lit", "strokes", "packing", "baked", "values", "work").
 """
 
 from __future__ import annotations
@@ -17,6 +17,7 @@ from jacket.commands.general import opening_display, registry_of
 from jacket.commands.host import Files, PackView, Place, Proposal
 from jacket.commands.model import Command, StageSpec
 from jacket.commands.values import Values
+from jacket.core.bake.made import Bake
 from jacket.core.derive import mirror_difference
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.source.symmetry import Plane, axis_plane
@@ -41,6 +42,7 @@ class Front(Protocol):
     def prepare(self, mesh: PolyMesh, progress: Progress) -> None: ...
     def watch_field(self, strokes: Any) -> None: ...
     def watch_packing(self, view: PackView) -> None: ...
+    def watch_baking(self, baked: Bake) -> None: ...
     def toggle_night(self) -> None: ...
     def refresh_checks(self) -> None: ...
     def looks_from(self) -> tuple[Place, Place]: ...
@@ -71,6 +73,8 @@ class Program:
         self.lit: Any = None
         self.strokes: Any = None
         self.packing: PackView | None = None
+        self.baked: Bake | None = None
+        self.delivered: Any = None
         self._cuts: Any = None
         self.tasks = Tasks(document, executor, Teller(front.say, front.offer, self._work_changed))
         self._listeners: list[Callable[[str], None]] = []
@@ -179,6 +183,20 @@ class Program:
         self.packing = view
         self._tell("packing")
 
+    def keep_baked(self, baked: Bake | None) -> None:
+        """Keep the maps of a bake, those in the making too, to be looked at and delivered."""
+        self.baked = self.tool_settings.baked = baked
+        self._tell("baked")
+
+    def keep_delivered(self, what: Any) -> None:
+        """Remember how and where was delivered, to do it again and to take it in."""
+        self.delivered = what
+        self._tell("baked")
+
+    def watch_baking(self, baked: Bake) -> None:
+        """Show maps as far as they are; may be called from any thread."""
+        self.front.watch_baking(baked)
+
     def packing_seen(self, view: PackView) -> None:
         """Packing found something better; what comes late is passed over."""
         if view is self.packing:
@@ -233,6 +251,9 @@ class Program:
             self.lit = None
         if changed & {"jackets", "active", "gesture"} and self.display.tried and not self.document.in_gesture:
             self._leave_tried()
+        if {"path", "history", "trials"} <= changed and (self.baked is not None or self.delivered is not None):
+            self.keep_delivered(None)
+            self.keep_baked(None)
         if "sources" not in changed:
             return
         meshes = [s.mesh for s in self.document.state.sources]

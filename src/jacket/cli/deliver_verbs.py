@@ -11,6 +11,7 @@ from jacket.cli.numbers import number, ranged, whole
 from jacket.cli.outputs import guard
 from jacket.cli.terminal import base_report, say, terminal_progress, write_report
 from jacket.core.bake.bake import BakeOptions
+from jacket.core.bake.made import Bake
 from jacket.core.bake.maps import MAPS
 from jacket.core.checks.model import Check
 from jacket.core.seams.cuts import cut_as_mapped
@@ -23,9 +24,10 @@ from jacket.formats.deliver.maps import map_bytes
 from jacket.formats.deliver.profiles import PROFILES, profile_named
 from jacket.formats.mesh.registry import read_mesh
 from jacket.formats.project.records import load_project
-from jacket.jobs.bake import MOST_SIZE, Bake, BakeLayer, BakeSettings, bake
+from jacket.jobs.bake import MOST_SIZE, BakeLayer, BakeSettings, bake
 from jacket.jobs.deliver import Delivered, DeliverLayer, DeliverSettings
 from jacket.jobs.deliver import deliver as deliver_job
+from jacket.jobs.intake import take_in
 
 Options = argparse.Namespace
 
@@ -160,6 +162,33 @@ def deliver_verb(options: Options) -> int:
     settings = DeliverSettings(options.profile, sheets, Path(options.input).stem, options.force)
     done = deliver_job(layers, Path(options.output), settings, source, surface, report, terminal_progress(options.quiet), bake=made)
     return told(options, done)
+
+
+# ---- intake ------------------------------------------------------------------------------------------------------------
+
+
+def add_intake(parser: argparse.ArgumentParser) -> None:
+    """Options of intake."""
+    parser.add_argument("input", metavar="DIR", help="the folder that was delivered to")
+    _add_sources(parser, "to compare with")
+
+
+def intake_verb(options: Options) -> int:
+    """read a delivery back as its receiver would and say what would go wrong there"""
+    start = time.perf_counter()
+    guard([*(options.source or ()), *_inside(Path(options.input))], [], options.report, options.force)
+    sources = [BakeLayer(Path(p).stem, read_mesh(p)) for p in options.source or ()]
+    taken = take_in(Path(options.input), sources, terminal_progress(options.quiet))
+    write_report(options.report, {**base_report("intake", options, start), **taken.as_dict()})
+    marks = {"good": "fine", "look": "look", "wrong": "wrong"}
+    for finding in sorted(taken.findings, key=lambda f: f.level != "wrong"):
+        say(options, f"{marks[finding.level]}: {finding.sentence}")
+    say(options, taken.told()[:1].upper() + taken.told()[1:])
+    return 1 if any(f.level == "wrong" for f in taken.findings) else 0
+
+
+def _inside(folder: Path) -> list[str]:
+    return [str(p) for p in folder.iterdir() if p.is_file()] if folder.is_dir() else []
 
 
 def _coloured(sources: list[BakeLayer]) -> bool:

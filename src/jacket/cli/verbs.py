@@ -7,7 +7,17 @@ import time
 from collections.abc import Callable
 from pathlib import Path
 
-from jacket.cli.deliver_verbs import add_bake, add_deliver, bake_verb, deliver_verb, failed, guard_folder, told
+from jacket.cli.deliver_verbs import (
+    add_bake,
+    add_deliver,
+    add_intake,
+    bake_verb,
+    deliver_verb,
+    failed,
+    guard_folder,
+    intake_verb,
+    told,
+)
 from jacket.cli.layout_verbs import (
     add_pack,
     add_picture,
@@ -247,5 +257,6 @@ VERBS: dict[str, tuple[Callable[[argparse.ArgumentParser], None], Callable[[Opti
     "refit": (add_refit, refit_verb),
     "bake": (add_bake, bake_verb),
     "deliver": (add_deliver, deliver_verb),
+    "intake": (add_intake, intake_verb),
     "run": (_add_run, run),
 }

@@ -37,7 +37,8 @@ class Heat:
 class Display:
     """What is drawn. Switches first; then how sources are shaded and cut, what heat lies on them, and how the jacket is
     drawn: `push` out in % of the source's diagonal, `smooth` rounds of the smoothed preview; the seam set that is `tried` on
-    for its looks; `squares` of the checker along a sheet, and whether stretch is shown by "area" or by "angle"."""
+    for its looks; `squares` of the checker along a sheet, and whether stretch is shown by "area" or by "angle". Where the
+    jacket is `lit`: the `map` that is shown as it is, "" for all at work under `lamps`."""
 
     source: bool = True
     jacket: bool = True
@@ -57,6 +58,8 @@ class Display:
     threads: bool = False
     hems: bool = True
     alone: bool = False
+    lit: bool = False
+    cage: bool = False
     colouring: Colouring = Colouring.PLAIN
     shade: str = "smooth"
     cut_axis: str = ""
@@ -67,6 +70,8 @@ class Display:
     tried: str = ""
     squares: float = 16.0
     stretch_by: str = "area"
+    map: str = ""
+    lamps: str = "overcast"
 
     def is_on(self, name: str) -> bool:
         """Whether a switch or a colouring is on."""

@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import Any
 
 from jacket import __version__
+from jacket.core.bake.made import Bake
 from jacket.core.checks.deliver import bake_checks, limit_checks, shading_checks
 from jacket.core.checks.model import Check
 from jacket.core.mesh.polymesh import PolyMesh
@@ -19,7 +20,6 @@ from jacket.formats.deliver.files import delivery_bytes, name_of, small_png, tol
 from jacket.formats.deliver.page import facts_of, page_bytes
 from jacket.formats.deliver.profiles import Profile, profile_named
 from jacket.formats.report import plain, report_bytes
-from jacket.jobs.bake import Bake
 from jacket.jobs.checks import delivery_checks
 from jacket.progress import Progress, silent
 

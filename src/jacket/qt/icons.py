@@ -48,6 +48,21 @@ def _hold(p: QPainter) -> None:
     p.drawRect(QRectF(5, 5, 20, 20))
 
 
+def _look(p: QPainter) -> None:
+    # A lamp over a form.
+    p.drawEllipse(QPointF(20, 8), 3.4, 3.4)
+    for x, y in ((20, 2), (26, 8), (15.6, 3.6), (24.4, 12.4)):
+        p.drawLine(QPointF(20 + 0.78 * (x - 20), 8 + 0.78 * (y - 8)), QPointF(x, y))
+    p.drawArc(QRectF(4, 13, 14, 14), 0, 180 * 16)
+    p.drawLine(QPointF(2, 20), QPointF(20, 20))
+
+
+def _probe(p: QPainter) -> None:
+    p.drawLine(QPointF(22, 5), QPointF(11, 16))
+    p.drawPolygon(QPolygonF([QPointF(11, 16), QPointF(7, 22), QPointF(13, 18)]))
+    p.drawLine(QPointF(5, 24), QPointF(17, 24))
+
+
 def _cut(p: QPainter) -> None:
     p.drawEllipse(QPointF(9, 20), 3.2, 3.2)
     p.drawEllipse(QPointF(19, 20), 3.2, 3.2)
@@ -173,7 +188,7 @@ def _density(p: QPainter) -> None:
 
 
 _PAINTERS: dict[str, Painter] = {
-    "draft": _draft, "nudge": _nudge, "flat-nudge": _nudge, "relax": _relax, "flat-relax": _relax, "unpick": _unpick, "hold": _hold, "cut": _cut, "sew": _sew,
+    "draft": _draft, "nudge": _nudge, "flat-nudge": _nudge, "relax": _relax, "flat-relax": _relax, "unpick": _unpick, "hold": _hold, "cut": _cut, "sew": _sew, "look": _look, "probe": _probe,
     "place": _place, "ladder": _ladder, "weave": _weave, "sleeve": _sleeve, "darn": _darn, "rows": _rows, "move": _move, "carry": _carry, "lift": _lift, "tidy": _tidy, "guide": _guide, "density": _density, "sift": _sift, "gauge": _gauge, "ground": _ground,
 }  # fmt: skip
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import Any
 
 from PySide6.QtCore import QObject, QTimer
@@ -9,12 +10,14 @@ from PySide6.QtCore import QObject, QTimer
 from jacket.core.derive import pickable
 from jacket.program import Program
 from jacket.qt.scene.form import Kept, Shown, compared, form_scene, without_jacket
+from jacket.qt.scene.lit import sheet_skins
 from jacket.qt.scene.seams import zoom_step
 from jacket.qt.scene.sheet import held_flat_layers, sharing, sheet_layers, too_near
 from jacket.qt.theme import DAY, Palette, rgb
 from jacket.qt.views.flat_view import FlatView
 from jacket.qt.views.form_view import FormView
 from jacket.render.scene import Scene
+from jacket.stages.deliver.values import DeliverValues
 from jacket.stages.layout.values import LayoutValues
 from jacket.stages.source.commands import has_moves
 
@@ -35,6 +38,8 @@ class Showing(QObject):
         self._nearer.timeout.connect(self._zoomed)
         form.camera_changed.connect(self._nearer.start)
         flat.camera_changed.connect(self._nearer.start)
+        form.ghost_changed.connect(self._light_moved)
+        self._light = (0.0, 1.0)
 
     def ready(self) -> bool:
         """Whether everything visible can be picked without making the window wait."""
@@ -52,8 +57,11 @@ class Showing(QObject):
         other, names = compared(state) if trial is not None and display.split else (None, None)
         if program.strokes is not None and stage == "topology":
             display = without_jacket(display)
-        shown = Shown(trial, program.lit, program.proposal, program.strokes, other)
+        shown = Shown(trial, program.lit, program.proposal, program.strokes, other, program.baked,
+                      program.tool_settings.lamp_turn, program.tool_settings.wipe, program.values(DeliverValues).cage)
         form.show_scene(form_scene(state, display, self.palette, stage, shown, form.per_unit, self._kept))
+        lit = display.lit and stage == "deliver"
+        form.wipe = program.tool_settings.wipe if lit and state.source is not None else 1.0
         form.halves = names if display.jacket and display.trial else None
         form.mark_poles = (display.poles and display.jacket and stage == "topology" and trial is None
                            and program.strokes is None and not display.smooth)  # fmt: skip
@@ -82,13 +90,18 @@ class Showing(QObject):
         together = program.stage.id == "layout" and program.values(LayoutValues).together
         beside = sharing(state) if together else []
         near = tuple(too_near(mesh, state)) if hems and mesh is not None else None
-        key = (grounds, self.palette, display.colouring, display.checker, display.squares, display.stretch_by, display.threads, display.hems, display.alone, state.sheets, state.active_sheet,
+        key: tuple[Any, ...] = (grounds, self.palette, display.colouring, display.checker, display.squares, display.stretch_by, display.threads, display.hems, display.alone, state.sheets, state.active_sheet,
                zoom, state.held if display.alone else None, near, tuple((m.aspect("faces"), m.aspect("uv")) for m in beside))  # fmt: skip
         base = self._kept.layers("sheets", key, lambda: sheet_layers(state, display, self.palette, flat.camera.scale, near, beside))
+        on_map = program.stage.id == "deliver" and program.baked is not None and display.lit
+        skins = sheet_skins(state, program.baked, display) if on_map and program.baked is not None else []
+        key = (*key, program.baked if on_map else None, display.map if on_map else "")
+        if skins:
+            base = [replace(x, fill=x.fill[:0]) for x in base]
         if key != self._flat_key or state.held is not self._flat_held:
             self._flat_key, self._flat_held = key, state.held
             layers = (*base, *held_flat_layers(state, self.palette))
-            flat.show_scene(Scene(layers=layers, ground=rgb(self.palette.flat_ground)[:3]))
+            flat.show_scene(Scene(layers=layers, ground=rgb(self.palette.flat_ground)[:3], skins=tuple(skins)))
             flat.overlay.update()
         flat.beside = beside
         if flat.show_gauges != (program.stage.id == "layout"):
@@ -98,6 +111,13 @@ class Showing(QObject):
             flat.show_names = display.names
             flat.overlay.update()
         flat.show_chips(display)
+
+    def _light_moved(self) -> None:
+        """Look has turned the light or moved the wipe."""
+        now = (self.program.tool_settings.lamp_turn, self.program.tool_settings.wipe)
+        if now != self._light:
+            self._light = now
+            self._redraw_form()
 
     def _zoomed(self) -> None:
         zooms = (zoom_step(self.form.per_unit), zoom_step(self.flat.camera.scale))

@@ -17,6 +17,7 @@ from jacket.commands.display import Display
 from jacket.commands.host import PackView, Place
 from jacket.commands.keys import chords
 from jacket.commands.model import Command
+from jacket.core.bake.made import Bake
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.document.document import Document
 from jacket.program import Program
@@ -55,6 +56,7 @@ class Window(QMainWindow):
 
     field_seen = Signal(object)
     packing_seen = Signal(object)
+    baking_seen = Signal(object)
 
     def __init__(self, document: Document, settings: Settings) -> None:
         super().__init__()
@@ -129,6 +131,7 @@ class Window(QMainWindow):
         self.warmer.progressed.connect(self.hints.show_warming)
         self.field_seen.connect(program.show_strokes)
         self.packing_seen.connect(program.packing_seen)
+        self.baking_seen.connect(program.keep_baked)
         self.flat.packing.enough_wanted.connect(lambda: program.run(program.commands["good-enough"]))
         self.looking.ready.connect(self.showing.redraw)
         self.form.ready = self.showing.ready
@@ -179,7 +182,7 @@ class Window(QMainWindow):
         if name == "packing":
             self.flat.packing.show_view(program.packing)
             self.showing.redraw_flat()
-        if name in ("stage", "display", "lit", "proposal", "strokes", "figures"):
+        if name in ("stage", "display", "lit", "proposal", "strokes", "figures", "baked"):
             self.showing.redraw()
 
     def _document_changed(self, changed: set[str]) -> None:
@@ -280,6 +283,9 @@ class Window(QMainWindow):
 
     def watch_field(self, strokes: Any) -> None:
         self.field_seen.emit(strokes)
+
+    def watch_baking(self, baked: Bake) -> None:
+        self.baking_seen.emit(baked)
 
     def watch_packing(self, view: PackView) -> None:
         self.packing_seen.emit(view)

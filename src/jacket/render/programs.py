@@ -6,6 +6,78 @@ from typing import Any
 
 _HEAD = "#version 330\n"
 
+_LAMPS = """
+uniform vec3 u_sky; uniform vec3 u_ground; uniform vec3 u_lamp_way; uniform vec3 u_lamp; uniform vec3 u_fill_way; uniform vec3 u_fill;
+vec3 from_lamp(vec3 n, vec3 v, vec3 l, vec3 power, vec3 base, float rough, float metal) {
+    // Lambert and the microfacets of Walter et al., "Microfacet models for refraction" (2007), with Schlick's Fresnel (1994).
+    float nl = dot(n, l);
+    if (nl <= 0.0) return vec3(0.0);
+    vec3 h = normalize(l + v);
+    float nv = max(dot(n, v), 1e-3), nh = max(dot(n, h), 0.0), vh = max(dot(v, h), 0.0);
+    float a = rough * rough, aa = a * a;
+    float d = aa / max(3.14159265 * pow(nh * nh * (aa - 1.0) + 1.0, 2.0), 1e-6);
+    float k = a * 0.5;
+    float g = nl * nv / ((nl * (1.0 - k) + k) * (nv * (1.0 - k) + k));
+    vec3 f0 = mix(vec3(0.04), base, metal);
+    vec3 f = f0 + (1.0 - f0) * pow(1.0 - vh, 5.0);
+    return power * nl * ((1.0 - f) * (1.0 - metal) * base + f * d * g / (4.0 * nl * nv));
+}
+vec3 lit_by_lamps(vec3 n, vec3 v, vec3 base, float open, float rough, float metal) {
+    vec3 r = reflect(-v, n);
+    vec3 around = mix(u_ground, u_sky, 0.5 + 0.5 * n.y), seen = mix(u_ground, u_sky, smoothstep(-rough - 0.1, rough + 0.1, r.y));
+    vec3 f0 = mix(vec3(0.04), base, metal);
+    vec3 edge = f0 + (max(vec3(1.0 - rough), f0) - f0) * pow(1.0 - max(dot(n, v), 0.0), 5.0);
+    vec3 light = open * (around * base * (1.0 - metal) * 0.8 + seen * edge);
+    light += from_lamp(n, v, u_lamp_way, u_lamp, base, rough, metal) + from_lamp(n, v, u_fill_way, u_fill, base, rough, metal);
+    light = light / (1.0 + 0.35 * max(light.r, max(light.g, light.b)));
+    return mix(light * 12.92, 1.055 * pow(max(light, vec3(1e-5)), vec3(1.0 / 2.4)) - 0.055, step(0.0031308, light));
+}
+"""
+
+_SKIN_VERTEX = (
+    _HEAD
+    + """
+uniform mat4 u_matrix;
+in vec3 in_position; in vec3 in_normal; in vec4 in_tangent; in vec2 in_uv;
+out vec3 v_normal; out vec4 v_tangent; out vec2 v_uv; out vec3 v_place;
+void main() {
+    gl_Position = u_matrix * vec4(in_position, 1.0);
+    v_normal = in_normal; v_tangent = in_tangent; v_uv = in_uv; v_place = in_position;
+}
+"""
+)
+
+_SKIN_FRAGMENT = (
+    _HEAD
+    + _LAMPS
+    + """
+uniform vec3 u_eye; uniform vec3 u_tint; uniform int u_lit; uniform int u_has;
+uniform sampler2D u_colour; uniform sampler2D u_bumps; uniform sampler2D u_surface;
+in vec3 v_normal; in vec4 v_tangent; in vec2 v_uv; in vec3 v_place;
+out vec4 f_colour;
+void main() {
+    if (u_lit == 0) { f_colour = vec4(texture(u_colour, v_uv).rgb, 1.0); return; }
+    vec3 base = u_tint, n = v_normal;
+    if ((u_has & 1) != 0) {
+        vec3 c = texture(u_colour, v_uv).rgb;
+        base = mix(c / 12.92, pow((c + 0.055) / 1.055, vec3(2.4)), step(0.04045, c));
+    }
+    if ((u_has & 2) != 0) {
+        // As mikktspace.h prescribes: T, w N x T and N as they come from the corners, not made unit.
+        vec3 m = texture(u_bumps, v_uv).rgb * 2.0 - 1.0;
+        n = m.x * v_tangent.xyz + m.y * v_tangent.w * cross(v_normal, v_tangent.xyz) + m.z * v_normal;
+    }
+    n = normalize(n);
+    if (!gl_FrontFacing) n = -n;
+    float open = 1.0, rough = 0.8, metal = 0.0;
+    if ((u_has & 4) != 0) { vec3 s = texture(u_surface, v_uv).rgb; open = s.r; rough = max(s.g, 0.05); metal = s.b; }
+    vec3 colour = lit_by_lamps(n, normalize(u_eye - v_place), base, open, rough, metal);
+    if (!gl_FrontFacing) colour = mix(colour, vec3(0.40, 0.25, 0.28), 0.45);
+    f_colour = vec4(colour, 1.0);
+}
+"""
+)
+
 _FILL_VERTEX = (
     _HEAD
     + """
@@ -79,6 +151,7 @@ void main() {
 
 _SURFACE_FRAGMENT = (
     _HEAD
+    + _LAMPS
     + """
 uniform vec3 u_eye; uniform vec3 u_key; uniform vec3 u_side; uniform vec3 u_colour; uniform vec4 u_cut;
 uniform int u_shade; uniform sampler2D u_picture;
@@ -91,6 +164,7 @@ void main() {
     if (u_shade == 1) { if (dot(n, view) < 0.0) n = -n; }
     else if (!gl_FrontFacing) n = -n;
     vec3 colour = u_shade == 3 || u_shade == 5 ? v_tint : u_shade == 4 ? texture(u_picture, v_uv).rgb : u_colour;
+    if (u_shade == 6) { f_colour = vec4(lit_by_lamps(n, view, u_colour, 1.0, 0.8, 0.0), 1.0); return; }
     float key = 0.5 + 0.5 * dot(n, u_key);
     float side = 0.5 + 0.5 * dot(n, u_side);
     float facing = max(dot(n, view), 0.0);
@@ -207,6 +281,7 @@ class Programs:
     def __init__(self, context: Any) -> None:
         self.fill = context.program(vertex_shader=_FILL_VERTEX, fragment_shader=_FILL_FRAGMENT)
         self.surface = context.program(vertex_shader=_SURFACE_VERTEX, fragment_shader=_SURFACE_FRAGMENT)
+        self.skin = context.program(vertex_shader=_SKIN_VERTEX, fragment_shader=_SKIN_FRAGMENT)
         self.line = context.program(vertex_shader=_LINE_VERTEX, fragment_shader=_LINE_FRAGMENT)
         self.dot = context.program(vertex_shader=_DOT_VERTEX, fragment_shader=_DOT_FRAGMENT)
         self.copy = context.program(vertex_shader=_COPY_VERTEX, fragment_shader=_COPY_FRAGMENT)

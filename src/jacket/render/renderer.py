@@ -14,6 +14,7 @@ from numpy.typing import NDArray
 
 from jacket.render.programs import Programs, put
 from jacket.render.scene import Layer, Scene
+from jacket.render.skins import Pictures, Skin
 from jacket.render.surfaces import SHADES, Look, Span, Surface
 
 SAMPLES = 0
@@ -113,6 +114,41 @@ class _Drawn:
             thing.release()
 
 
+class _SkinBuffers:
+    """A skin on the graphics side."""
+
+    def __init__(self, context: Any, programs: Programs, skin: Skin) -> None:
+        self.buffer = context.buffer(np.ascontiguousarray(skin.rows, np.float32).tobytes() or bytes(4))
+        content = [(self.buffer, "3f 3f 4f 2f", "in_position", "in_normal", "in_tangent", "in_uv")]
+        self.array = context.vertex_array(programs.skin, content)
+
+    def release(self) -> None:
+        """Give the memory back."""
+        self.array.release()
+        self.buffer.release()
+
+
+class _Textures:
+    """The pictures of a sheet on the graphics side."""
+
+    def __init__(self, context: Any, pictures: Pictures) -> None:
+        self.made: dict[str, Any] = {}
+        for name in ("colour", "normal", "surface"):
+            pixels = getattr(pictures, name)
+            if pixels is not None:
+                data = np.ascontiguousarray(pixels[::-1])
+                texture = context.texture((pixels.shape[1], pixels.shape[0]), pixels.shape[2], data.tobytes(), alignment=1)
+                texture.build_mipmaps()
+                texture.filter = moderngl.LINEAR_MIPMAP_LINEAR, moderngl.LINEAR
+                texture.repeat_x = texture.repeat_y = False
+                self.made[name] = texture
+
+    def release(self) -> None:
+        """Give the memory back."""
+        for texture in self.made.values():
+            texture.release()
+
+
 def decoded(data: bytes, most: int = 4096) -> tuple[tuple[int, int], bytes]:
     """Size and RGB bytes of a picture, its last row first, at most `most` pixels wide or high."""
     import io
@@ -182,6 +218,8 @@ class Renderer:
             self.work.clear(depth=1.0)
             self.work.color_mask = True, True, True, True
             self.work.use()  # a mask counts from the next use on
+        if scene.skins:
+            self._draw_skins(scene, view)
         half = size[0] // 2
         if scene.beside:
             self.work.scissor = 0, 0, half, size[1]
@@ -199,6 +237,46 @@ class Renderer:
         self.flat.color_attachments[0].use(0)
         self.copier.render(moderngl.TRIANGLE_STRIP)
         self._drop_dead()
+
+    # ---- skins: the jacket as a game shows it ---------------------------------------------------------------
+    def _draw_skins(self, scene: Scene, view: _View) -> None:
+        context, program = self.context, self.programs.skin
+        self.work.scissor = 0, 0, max(round(min(max(scene.wipe, 0.0), 1.0) * view.size[0]), 1), view.size[1]
+        self.work.clear(*scene.ground, 1.0, depth=1.0)
+        self.work.use()
+        context.disable(moderngl.BLEND)
+        context.enable(moderngl.DEPTH_TEST)
+        context.depth_func = "<="
+        put(program, "u_matrix", np.ascontiguousarray(view.matrix.T, "f4").tobytes())
+        put(program, "u_eye", tuple(float(x) for x in view.eye))
+        for name, value in (scene.lamps.uniforms() if scene.lamps is not None else {}).items():
+            put(program, name, value)
+        for skin in scene.skins:
+            array = self._skin(skin)
+            textures = self._pictures(skin.pictures)
+            for unit, (name, key) in enumerate((("u_colour", "colour"), ("u_bumps", "normal"), ("u_surface", "surface"))):
+                put(program, name, unit)
+                if key in textures.made:
+                    textures.made[key].use(unit)
+            put(program, "u_has", sum(bit for bit, key in ((1, "colour"), (2, "normal"), (4, "surface")) if key in textures.made))
+            put(program, "u_lit", int(skin.lit))
+            put(program, "u_tint", skin.tint)
+            array.array.render(moderngl.TRIANGLES)
+        self.work.scissor = None
+
+    def _skin(self, skin: Skin) -> _SkinBuffers:
+        known: _SkinBuffers | None = self.buffers.get(skin)
+        if known is None:
+            known = _SkinBuffers(self.context, self.programs, skin)
+            self._keep(skin, known)
+        return known
+
+    def _pictures(self, pictures: Pictures) -> _Textures:
+        known: _Textures | None = self.buffers.get(pictures)
+        if known is None:
+            known = _Textures(self.context, pictures)
+            self._keep(pictures, known)
+        return known
 
     # ---- the base: sources, kept as a picture ----------------------------------------------------
     def _draw_base(self, scene: Scene, view: _View, moving: bool, budget: float) -> None:
@@ -292,6 +370,8 @@ class Renderer:
         put(program, "u_key", view.lights[0])
         put(program, "u_side", view.lights[1])
         put(program, "u_cut", look.cut)
+        for name, value in (look.lamps.uniforms() if look.lamps is not None else {}).items():
+            put(program, name, value)
         last = len(surface.index) if last is None else last
         plain = Span(0, len(surface.index), look.colour)
         spans = surface.spans if look.shade in ("colours", "picture") and surface.spans else (plain,)

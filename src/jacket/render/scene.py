@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 from jacket.core.derive import normals_of
 from jacket.core.jit import kernel
 from jacket.core.mesh.polymesh import PolyMesh
+from jacket.render.skins import Lamps, Skin
 from jacket.render.surfaces import Look, Surface
 
 Array = NDArray[np.float32]
@@ -63,6 +64,10 @@ class Scene:
     through: bool = False
     """Whether layers are seen through the base."""
     look: Look = field(default_factory=Look)
+    skins: tuple[Skin, ...] = ()
+    """Drawn in place of the base in the left part of the view, up to `wipe` of its width."""
+    lamps: Lamps | None = None
+    wipe: float = 1.0
 
 
 def fill_rows(

@@ -10,9 +10,10 @@ from numpy.typing import NDArray
 
 from jacket.core.jit import kernel
 from jacket.core.mesh.polymesh import PolyMesh
+from jacket.render.skins import Lamps
 
-SHADES = ("smooth", "facets", "clay", "colours", "picture", "heat")
-"""How a source can be shaded; "heat" shows the tints given with it."""
+SHADES = ("smooth", "facets", "clay", "colours", "picture", "heat", "lamps")
+"""How a source can be shaded; "heat" shows the tints given with it, "lamps" lights it as skins are lit."""
 
 
 @dataclass(frozen=True)
@@ -46,11 +47,12 @@ class Surface:
 @dataclass(frozen=True)
 class Look:
     """How sources are drawn: shade, their plain colour, and a plane (a, b, c, d) beyond which (ax + by + cz > d)
-    they are cut away; all nought for none."""
+    they are cut away; all nought for none; and the lamps, where the shade is theirs."""
 
     shade: str = "smooth"
     colour: tuple[float, float, float] = (0.8, 0.76, 0.69)
     cut: tuple[float, float, float, float] = (0.0, 0.0, 0.0, 0.0)
+    lamps: Lamps | None = None
 
 
 def surface_of_mesh(mesh: PolyMesh) -> Surface:

@@ -44,6 +44,11 @@ def config_dir() -> Path:
     return Path(home) / "config" if home else Path(platformdirs.user_config_dir("jacket"))
 
 
+def profile_dir() -> Path:
+    """Where own profiles of receivers lie."""
+    return config_dir() / "profiles"
+
+
 def state_dir() -> Path:
     """Where autosaves and logs live."""
     home = os.environ.get("JACKET_HOME")

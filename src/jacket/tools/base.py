@@ -41,6 +41,11 @@ class ToolSettings:
     snap: str = "free"
     grid: float = 32.0
     """How islands are moved on the sheet, and pixels of the grid that they may keep to."""
+    lamp_turn: float = 0.0
+    wipe: float = 1.0
+    baked: Any = None
+    """Where the light stands, in degrees; how much of the view shows the light mesh beside the dense one; and the maps that
+    were baked last (core/bake/made.py)."""
     likeness: float = 1.0
     mirror_twins: bool = True
     """Per cent of their size by which twins may differ, and whether mirror images are twins."""

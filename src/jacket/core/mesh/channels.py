@@ -34,6 +34,8 @@ KINDS: dict[str, Kind] = {
     "material": Kind(-1),
     "group": Kind(-1),
     "colour": Kind(255, mixes=True),
+    "cage": Kind(1, mixes=True),
+    "straight": Kind(mixes=True),
 }
 """Kinds that are not plain zeros; any other name is a kind of its own that is blank at 0 and never mixed."""
 _PLAIN = Kind()

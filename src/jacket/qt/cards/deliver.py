@@ -1,23 +1,210 @@
-"""The card of the Deliver stage."""
+"""The cards of the Deliver stage: how it is looked at, maps, cage, edges, the profile, what came back."""
 
 from __future__ import annotations
 
-from jacket.formats.deliver.profiles import PROFILES
-from jacket.qt.cards.base import soft
+from dataclasses import replace
+from functools import partial
+from weakref import WeakKeyDictionary
+
+import numpy as np
+from PySide6.QtCore import Qt
+from PySide6.QtGui import QImage, QPixmap
+from PySide6.QtWidgets import QHBoxLayout, QLabel, QPushButton
+
+from jacket.core.bake.maps import MAPS, Baked
+from jacket.core.mesh.shading import HARD
+from jacket.formats.deliver.profiles import Profile, profiles_in
+from jacket.qt.cards.base import choice_box, soft
 from jacket.qt.cards.stage import StageCard
+from jacket.qt.scene.lit import three
+from jacket.render.skins import LAMPS
+from jacket.settings.store import profile_dir
+from jacket.stages.deliver.baking import is_stale
 from jacket.stages.deliver.values import DeliverValues
+
+SIZES = (("0", "as the sheet"), *((str(2**k), f"{2**k} px") for k in range(8, 14)))
+SAMPLES = (("1", "1"), ("2", "4"), ("3", "9"), ("4", "16"))
+THUMB = 30
+_THUMBS: WeakKeyDictionary[Baked, QPixmap] = WeakKeyDictionary()
+
+
+def thumb(baked: Baked) -> QPixmap:
+    """A map as a small picture, kept with it."""
+    if baked not in _THUMBS:
+        step = max(baked.pixels.shape[0] // (2 * THUMB), 1)
+        some = three(Baked(baked.kind, baked.pixels[::step, ::step], baked.low, baked.high).eight())
+        some = np.ascontiguousarray(some)
+        image = QImage(some.data, some.shape[1], some.shape[0], 3 * some.shape[1], QImage.Format.Format_RGB888)
+        _THUMBS[baked] = QPixmap.fromImage(image.copy()).scaled(
+            THUMB, THUMB, Qt.AspectRatioMode.KeepAspectRatio, Qt.TransformationMode.SmoothTransformation)  # fmt: skip
+    return _THUMBS[baked]
+
+
+class LookCard(StageCard):
+    """What the form view shows: everything at work, or one map alone; and the light."""
+
+    name, heading = "deliver look", "Looked at"
+    watches = frozenset({"display", "baked"})
+
+    def fill(self) -> None:
+        program = self.desk.program
+        display, baked = program.display, program.baked
+        self.desk.shown_switch(self, "lit", "As a game shows it")
+        known = list(baked.sheets[0].maps) if baked is not None and baked.sheets else []
+        options = [("", "all maps at work"), *((k, MAPS[k].label) for k in known)]
+        self.row("Shown", choice_box("Shown", options, display.map, lambda v: program.show(replace(program.display, lit=True, map=v))))
+        lamps = [(k, x.label) for k, x in LAMPS.items()]
+        self.row("Lamps", choice_box("Lamps", lamps, display.lamps, lambda v: program.show(replace(program.display, lit=True, lamps=v))))
+        self.desk.shown_switch(self, "cage", "Cage as glass")
+
+    def key(self) -> object:
+        display, baked = self.desk.program.display, self.desk.program.baked
+        return (display.lit, display.map, display.lamps, display.cage, tuple(baked.sheets[0].maps) if baked is not None and baked.sheets else ())
+
+
+class MapsCard(StageCard):
+    """The maps that are made, each with its picture and whether it is still true; and the button."""
+
+    name, heading = "deliver maps", "Maps"
+    watches = frozenset({"jackets", "sources", "sheets", "values", "baked", "work"})
+    waits = True
+
+    def fill(self) -> None:
+        desk, program = self.desk, self.desk.program
+        values = program.values(DeliverValues)
+        chosen = values.chosen_maps()
+        stale = is_stale(program.baked, program.document.state, values)
+        made = program.baked.sheets[0].maps if program.baked is not None and program.baked.sheets else {}
+        if program.baked is not None and program.baked.sheets:
+            size = program.baked.sheets[0].state.shape
+            self.right.setText(f"{size[1]} px" if program.baked.whole else "baking…")
+        else:
+            self.right.setText("")
+        for kind in chosen:
+            self._map_row(kind, made.get(kind), stale)
+        rest = [("", "Add a map…"), *((k, f"{m.label} · {m.about}") for k, m in MAPS.items() if k not in chosen)]
+        if len(rest) > 1:
+            self.column.addWidget(choice_box("Add a map", rest, "", self._add))
+        self.row("Size", choice_box("Size", SIZES, str(values.map_size), lambda v: program.put(DeliverValues, "map_size", int(v))))
+        self.row("Rays a texel", choice_box("Rays a texel", SAMPLES, str(values.samples), lambda v: program.put(DeliverValues, "samples", int(v))))
+        if {"occlusion", "bent", "thickness"} & set(chosen):
+            desk.number(self, "Rays a point", DeliverValues, "rays", 1, 4096)
+        if {"occlusion", "bent"} & set(chosen):
+            self.row("Ground below", desk.switch(DeliverValues, "ground", "Ground below"))
+            self.row("Each source alone", desk.switch(DeliverValues, "alone", "Each source alone"))
+        desk.number(self, "Padding", DeliverValues, "padding", -1, 8192, "px")
+        desk.action(self, "bake", main=True, text="Bake again" if made and stale else "Bake the maps")
+
+    def _map_row(self, kind: str, baked: Baked | None, stale: bool) -> None:
+        program = self.desk.program
+        row = QPushButton()
+        row.setObjectName("chosen" if program.display.lit and program.display.map == kind else "row")
+        row.setAccessibleName(MAPS[kind].label)
+        row.setToolTip(MAPS[kind].about)
+        row.setMinimumHeight(THUMB + 6)
+        line = QHBoxLayout(row)
+        line.setContentsMargins(4, 2, 2, 2)
+        picture = QLabel()
+        picture.setFixedSize(THUMB, THUMB)
+        if baked is not None:
+            picture.setPixmap(thumb(baked))
+        line.addWidget(picture)
+        line.addWidget(QLabel(MAPS[kind].label))
+        line.addStretch(1)
+        line.addWidget(soft(self._said(baked, stale), False))
+        away = QPushButton("×")
+        away.setObjectName("row")
+        away.setFixedSize(18, 20)
+        away.setAccessibleName(f"Leave out {MAPS[kind].label}")
+        away.clicked.connect(lambda: program.put(DeliverValues, "maps", program.values(DeliverValues).with_map(kind, False)))
+        line.addWidget(away)
+        row.clicked.connect(partial(self._show, kind))
+        self.column.addWidget(row)
+
+    def _said(self, baked: Baked | None, stale: bool) -> str:
+        whole = self.desk.program.baked is not None and self.desk.program.baked.whole
+        return "not made" if baked is None else "baking…" if not whole else "stale" if stale else "made"
+
+    def _show(self, kind: str) -> None:
+        program = self.desk.program
+        now = program.display
+        program.show(replace(now, lit=True, map="" if now.map == kind and now.lit else kind))
+
+    def _add(self, kind: str) -> None:
+        program = self.desk.program
+        if kind:
+            program.put(DeliverValues, "maps", program.values(DeliverValues).with_map(kind, True))
+
+    def key(self) -> object:
+        program = self.desk.program
+        values, state, baked = program.values(DeliverValues), program.document.state, program.baked
+        shown = (program.display.lit, program.display.map)
+        made = tuple(map(id, baked.sheets[0].maps.values())) if baked is not None and baked.sheets else ()
+        return (values.maps, values.map_size, values.samples, made, baked is not None and baked.whole, is_stale(baked, state, values), shown)
+
+
+class CageCard(StageCard):
+    """How far rays go and which way, and where they failed."""
+
+    name, heading = "deliver cage", "Cage"
+    watches = frozenset({"baked", "values", "held", "jackets"})
+    waits = True
+
+    def fill(self) -> None:
+        desk, program = self.desk, self.desk.program
+        baked = program.baked
+        desk.number(self, "Outwards, 0 by the gap", DeliverValues, "cage", 0, 100, "%", whole=False)
+        desk.number(self, "Inwards, 0 as far", DeliverValues, "cage_in", 0, 100, "%", whole=False)
+        self.row("By name only", desk.switch(DeliverValues, "by_name", "By name only"))
+        if baked is not None and baked.whole and baked.sheets:
+            for name, reach in baked.reach.items():
+                self.row(f"{name} reached", f"{1000 * reach:.3g} mm")
+            missed, behind = max(s.missed for s in baked.sheets), max(s.behind for s in baked.sheets)
+            self.row("Rays that missed", f"{100 * missed:.2f} %")
+            self.row("Met from behind", f"{100 * behind:.2f} %")
+            desk.action(self, "hold-missed", hide=True)
+        desk.grid(self, (("cage-further", "Further"), ("cage-nearer", "Nearer"), ("rays-straight", "Straight"), ("rays-averaged", "Averaged")))
+        desk.action(self, "plain-cage", hide=True)
+
+    def key(self) -> object:
+        baked = self.desk.program.baked
+        return id(baked) if baked is not None and baked.whole else 0
+
+
+class EdgesCard(StageCard):
+    """Which edges break the shading, for the maps and in every file."""
+
+    name, heading = "deliver edges", "Hard edges"
+    watches = frozenset({"jackets", "active", "held", "values"})
+    waits = True
+
+    def fill(self) -> None:
+        desk, jacket = self.desk, self.desk.program.document.state.jacket
+        count = len(jacket.mesh.mark(HARD)) if jacket is not None else 0
+        self.right.setText(f"{count:,}" if count else "none")
+        desk.number(self, "Harder than", DeliverValues, "hard_angle", 0, 180, "°", whole=False)
+        desk.grid(self, (("hard-by-angle", "By angle"), ("hard-along-islands", "Along islands"), ("hard-held", "Held hard"), ("soft-held", "Held soft")))
+        desk.action(self, "all-soft", hide=True)
+
+    def key(self) -> object:
+        jacket = self.desk.program.document.state.jacket
+        return len(jacket.mesh.mark(HARD)) if jacket is not None else -1
 
 
 class DeliverCard(StageCard):
-    """Axes and units, what goes out, and the button."""
+    """What the receiver expects, what goes out, and the button."""
 
-    name, heading = "deliver", "Deliver"
-    watches = frozenset({"jackets", "sheets"})
+    name, heading = "deliver", "Profile"
+    watches = frozenset({"jackets", "sheets", "values", "baked"})
 
     def fill(self) -> None:
-        state = self.desk.program.document.state
-        options = [(name, profile.label) for name, profile in PROFILES.items()]
-        self.row("Axes and units", self.desk.choose(DeliverValues, "profile", "Axes and units", options))
+        program = self.desk.program
+        state, values = program.document.state, program.values(DeliverValues)
+        known = profiles_in(profile_dir())
+        profile = known.get(values.profile) or known["y-up-metres"]
+        self.row("Receiver", self.desk.choose(DeliverValues, "profile", "Receiver", [(n, p.label) for n, p in known.items()]))
+        for line in expectations(profile):
+            self.column.addWidget(soft(line))
         going = [j for j in state.jackets if j.visible and j.mesh.n_faces]
         for layer in going:
             uv = f"UV set {layer.mesh.active_uv}" if layer.mesh.active_uv else "no UVs"
@@ -25,14 +212,55 @@ class DeliverCard(StageCard):
         rest = sum(not j.visible and j.mesh.n_faces > 0 for j in state.jackets)
         if rest:
             self.column.addWidget(soft(f"{rest} hidden layer{'s stay' if rest > 1 else ' stays'} here; show what is to go out."))
+        lacking = [m for m in profile.maps if m != "colour" and (program.baked is None or program.baked.of(m) is None)]
+        if lacking:
+            self.column.addWidget(soft(f"Not baked yet, so not delivered: {', '.join(MAPS[m].label.lower() for m in lacking)}."))
         self.desk.action(self, "deliver", main=True)
-        pictures = "a layout picture for each sheet" if len(state.sheets) > 1 else "the layout as a picture"
-        self.column.addWidget(soft(f"Writes OBJ with MTL, GLB, {pictures} and a report of the checks."))
+        self.desk.action(self, "deliver-again", hide=program.delivered is None)
+        self.desk.action(self, "own-profile")
 
     def key(self) -> object:
-        state = self.desk.program.document.state
+        program = self.desk.program
+        state = program.document.state
         rows = tuple((j.name, j.visible, j.mesh.n_faces, j.mesh.active_uv) for j in state.jackets)
-        return (rows, len(state.sheets))
+        return (rows, len(state.sheets), program.values(DeliverValues).profile, id(program.baked), id(program.delivered))
 
 
-CARDS = (DeliverCard,)
+def expectations(profile: Profile) -> list[str]:
+    """What a receiver expects, in plain lines."""
+    unit = {1.0: "metres", 100.0: "centimetres", 1000.0: "millimetres"}.get(profile.scale, f"{profile.scale:g} units a metre")
+    rows = [f"{profile.up.upper()} up, {unit}, {profile.faces}; green of normals {profile.green}.", f"Files: {', '.join(profile.files)}."]
+    if profile.pictures:
+        rows.append("Maps: " + "; ".join(f"{' + '.join(p.parts)} in {p.bits} bits" for p in profile.pictures) + ".")
+    return rows
+
+
+class IntakeCard(StageCard):
+    """What came back when the delivered files were read as the receiver reads them."""
+
+    name, heading = "deliver intake", "Intake"
+    watches = frozenset({"baked"})
+
+    def fill(self) -> None:
+        program = self.desk.program
+        last = program.delivered
+        taken = last.taken if last is not None else None
+        self.right.setText("")
+        if taken is None:
+            self.column.addWidget(soft("Reads the delivered files back as a receiver does, and says what would go wrong there."))
+        else:
+            if taken.excess is not None:
+                self.right.setText(f"{max(taken.excess, 0.0):.2f}° over the floor")
+                self.row("Without maps", f"{taken.bare:.2f}°")
+                self.row("As delivered", f"{taken.error:.2f}°")
+                self.row("No map does better", f"{taken.floor:.2f}°")
+            for f in sorted(taken.findings, key=lambda f: {"wrong": 0, "look": 1, "good": 2}[f.level]):
+                line = soft(f"{'✓' if f.level == 'good' else '!' if f.level == 'look' else '✗'} {f.sentence}")
+                self.column.addWidget(line)
+        self.desk.action(self, "take-in", main=last is not None)
+
+    def key(self) -> object:
+        return id(self.desk.program.delivered)
+
+
+CARDS = (LookCard, MapsCard, CageCard, EdgesCard, DeliverCard, IntakeCard)

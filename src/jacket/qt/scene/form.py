@@ -9,9 +9,11 @@ from typing import Any
 
 from jacket.commands.display import Display
 from jacket.commands.host import Proposal
+from jacket.core.bake.made import Bake
 from jacket.core.derive import pickable, tried_on
 from jacket.core.mesh.polymesh import Floats, PolyMesh
 from jacket.document.state import Held, State
+from jacket.qt.scene.cage import cage_layers
 from jacket.qt.scene.jacket import (
     PULL,
     Frame,
@@ -22,6 +24,7 @@ from jacket.qt.scene.jacket import (
     seams_follow,
     seams_over,
 )
+from jacket.qt.scene.lit import lamps_of, lit_skins
 from jacket.qt.scene.proposal import proposal_layers
 from jacket.qt.scene.seams import wish_layers, zoom_step
 from jacket.qt.scene.source import picked_layers, plane_layers, source_surfaces
@@ -34,13 +37,19 @@ from jacket.render.surfaces import Look
 @dataclass(frozen=True, eq=False)
 class Shown:
     """What lies over the objects of the document: the trial that is looked at, lit segments (S, 2, 3), a proposal, strokes
-    (S, 2, 3) of a field that is being made, and a mesh to compare with in the right half."""
+    (S, 2, 3) of a field that is being made, a mesh to compare with in the right half; maps that were baked, how the
+    lamps are turned how much of the view they are shown in, and
+    how far the cage goes in %."""
 
     trial: PolyMesh | None = None
     lit: Floats | None = None
     proposal: Proposal | None = None
     strokes: Floats | None = None
     other: PolyMesh | None = None
+    baked: Bake | None = None
+    lamp_turn: float = 0.0
+    wipe: float = 1.0
+    cage: float = 0.0
 
 
 class Kept:
@@ -64,6 +73,8 @@ def form_scene(
 ) -> Scene:  # fmt: skip
     """Everything in the form view; `per_unit` is about how many pixels a unit has on the screen, `kept` what was drawn of
     the layer that is worked on before."""
+    if display.lit and stage == "deliver":
+        return _lit_scene(state, display, palette, shown)
     base, tiers, look = source_surfaces(state, display, palette) if display.source else ([], [], Look())
     source, jacket = state.source, state.jacket
     trial = shown.trial if display.trial else None
@@ -85,8 +96,23 @@ def form_scene(
     if shown.other is not None and display.jacket and shown.other.n_points:
         beside = _worked_on(shown.other, state, display, frame, Kept())
     layers += _over(state, display, shown, frame)
+    if display.cage and stage == "deliver":
+        layers += cage_layers(state, shown.baked, shown.cage, palette)
     return Scene(tuple(base), tuple(map(tuple, tiers)), tuple(layers), tuple(beside), rgb(palette.form_ground)[:3],
                  display.through, look)  # fmt: skip
+
+
+def _lit_scene(state: State, display: Display, palette: Palette, shown: Shown) -> Scene:
+    """The layers as a game shows them, and beside the wipe the dense source in the same light."""
+    lamps = lamps_of(display, shown.lamp_turn)
+    skins = lit_skins(state, shown.baked, display)
+    base: list[Any] = []
+    tiers: list[Any] = []
+    if shown.wipe < 1.0 or not skins:
+        base, tiers, _ = source_surfaces(state, replace(display, shade="smooth", heat=None), palette)
+    look = Look("lamps", (0.52, 0.5, 0.47), lamps=lamps)
+    layers = cage_layers(state, shown.baked, shown.cage, palette) if display.cage else []
+    return Scene(tuple(base), tuple(map(tuple, tiers)), tuple(layers), (), rgb(palette.form_ground)[:3], False, look, tuple(skins), lamps, shown.wipe)
 
 
 def _worked_on(mesh: PolyMesh, state: State, display: Display, frame: Frame, kept: Kept) -> list[Layer]:

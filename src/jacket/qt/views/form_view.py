@@ -18,14 +18,14 @@ from jacket.document.document import Document
 from jacket.qt.theme import DAY, Palette, font
 from jacket.qt.views.glview import GlView
 from jacket.qt.views.inset import draw_inset, draw_loupe
-from jacket.qt.views.overlay import draw_axes, draw_difference, draw_halves, draw_poles
+from jacket.qt.views.overlay import draw_axes, draw_difference, draw_halves, draw_poles, draw_wipe
 from jacket.tools.base import Asked
 from jacket.tools.events import Pointer
 from jacket.tools.pick import occluder, screen_points, slack_for, visible
 from jacket.tools.view import FormCamera
 
 CHIPS = [("source", "Source"), ("jacket", "Jacket"), ("wire", "Wire"), ("islands", "Islands"), ("through", "Through"),
-         ("poles", "Poles"), ("gap", "Gap to source"), ("moved", "Moved")]  # fmt: skip
+         ("poles", "Poles"), ("lit", "As in the game"), ("cage", "Cage"), ("gap", "Gap to source"), ("moved", "Moved")]  # fmt: skip
 
 MOST_POLES = 220
 """So many poles get their valence written beside them; more are dots until the view is nearer."""
@@ -47,6 +47,8 @@ class FormView(GlView):
         self.palette_: Palette = DAY
         self.halves: tuple[str, str] | None = None
         """What is shown in the left and in the right half, where two meshes are compared."""
+        self.wipe = 1.0
+        """How much of the width shows the light mesh, the dense one beside it."""
         self._difference: tuple[Any, Any, Any, int] | None = None
 
     def _paint_extra(self, painter: QPainter) -> None:
@@ -56,6 +58,8 @@ class FormView(GlView):
                 self._paint_poles(painter)
             if self.compare_outline:
                 self._paint_difference(painter)
+        if self.wipe < 1.0:
+            draw_wipe(painter, self.wipe, self.width(), self.height())
         if self.halves is not None:
             draw_halves(painter, self.halves, self.width(), self.height())
         if self.tool is not None and self.tool.asks is not None and self.overlay.pointer.x() >= 0 and not self.moving:

@@ -134,6 +134,18 @@ def draw_poles(painter: QPainter, at: Any, valence: Any) -> None:
         painter.drawText(QRectF(x - 8, y - 8, 16, 16), Qt.AlignmentFlag.AlignCenter, str(count))
 
 
+def draw_wipe(painter: QPainter, share: float, width: int, height: int) -> None:
+    """The line between the light mesh and the dense one, with a knob to take it by."""
+    x = share * width
+    painter.setPen(QPen(QColor("#fbf9f4"), 1.4))
+    painter.drawLine(QPointF(x, 46), QPointF(x, height - 8))
+    painter.setBrush(QColor("#fbf9f4"))
+    painter.drawEllipse(QPointF(x, height * 0.55), 5.0, 5.0)
+    painter.setFont(font(10, bold=True))
+    for text, at in (("light", x - 52), ("dense", x + 8)):
+        painter.drawText(QRectF(at, height - 26, 44, 16), Qt.AlignmentFlag.AlignRight if text == "light" else Qt.AlignmentFlag.AlignLeft, text)
+
+
 def draw_halves(painter: QPainter, names: tuple[str, str], width: int, height: int) -> None:
     """A line down the middle, and the name of what is shown on either side of it."""
     painter.setPen(QPen(QColor("#fbf9f4"), 2))

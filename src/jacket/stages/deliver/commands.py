@@ -2,17 +2,48 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass, replace
 from pathlib import Path
 
+from jacket.commands.common import edit
 from jacket.commands.host import Host
 from jacket.commands.model import Command
+from jacket.core.bake.failing import failing_faces
 from jacket.core.derive import surface_of
+from jacket.core.mesh.shading import HARD
 from jacket.document.state import State
 from jacket.document.task import Task
-from jacket.errors import JacketError
+from jacket.errors import JacketError, WouldOverwrite
+from jacket.formats.atomic import write_bytes
+from jacket.formats.deliver.files import name_of
+from jacket.formats.deliver.profiles import profiles_in, toml_of
+from jacket.jobs.bake import BakeLayer
 from jacket.jobs.deliver import Delivered, DeliverLayer, DeliverSettings, deliver
+from jacket.jobs.intake import Taken, take_in
 from jacket.progress import Progress
+from jacket.render.skins import LAMPS
+from jacket.settings.store import profile_dir
+from jacket.stages.deliver import shading
+from jacket.stages.deliver.baking import (
+    bake_maps,
+    bakeable,
+    change_cage,
+    is_stale,
+    layers_and_sources,
+    plain_cage,
+    straighten_rays,
+)
 from jacket.stages.deliver.values import DeliverValues
+
+
+@dataclass(frozen=True, eq=False)
+class LastDelivery:
+    """Where was delivered last, under what name, what came of it, and what came back when it was taken in."""
+
+    folder: Path
+    stem: str
+    done: Delivered | None = None
+    taken: Taken | None = None
 
 
 def deliverable(state: State) -> bool:
@@ -20,20 +51,30 @@ def deliverable(state: State) -> bool:
     return any(j.visible and j.mesh.n_faces for j in state.jackets)
 
 
-def deliver_to(host: Host, folder: Path, stem: str) -> None:
-    """Check all visible layers and write their files into a folder, beside the window."""
-    state = host.document.state
+def deliver_to(host: Host, folder: Path, stem: str, force: bool = False) -> None:
+    """Check all visible layers and write their files, with the maps that are still true, into a folder beside the window."""
+    state, values = host.document.state, host.values(DeliverValues)
     layers = [DeliverLayer(j.name, j.mesh, {r.id: r.name for r in j.islands}, j.islands) for j in state.jackets
               if j.visible and j.mesh.n_faces]  # fmt: skip
     if not layers:
         raise JacketError("There are no faces to deliver; show a layer that has some.")
-    settings, source = DeliverSettings(host.values(DeliverValues).profile, state.sheets, stem), state.source
+    settings, source = DeliverSettings(values.profile, state.sheets, stem, force, profile_dir()), state.source
+    stale = is_stale(host.baked, state, values)
+    baked = host.baked if host.baked is not None and host.baked.whole and host.baked.sheets and not stale else None
 
-    def job(progress: Progress) -> Delivered:
+    def job(progress: Progress) -> Delivered | WouldOverwrite:
         mesh = source.mesh if source is not None else None
-        return deliver(layers, folder, settings, mesh, surface_of(mesh) if mesh is not None else None, progress=progress)
+        try:
+            return deliver(layers, folder, settings, mesh, surface_of(mesh) if mesh is not None else None, progress=progress, bake=baked)
+        except WouldOverwrite as refused:
+            return refused
 
-    def merge(done: Delivered) -> None:
+    def merge(done: Delivered | WouldOverwrite) -> None:
+        if isinstance(done, WouldOverwrite):
+            host.keep_delivered(LastDelivery(folder, stem))
+            host.say(f"{str(done)[:-1]} with 'Deliver and replace'.")
+            return
+        host.keep_delivered(LastDelivery(folder, stem, done))
         what = layers[0].name if len(layers) == 1 else f"{len(layers)} layers"
         wrong = [c for _, c in done.wrong]
         told = wrong or [c for found in done.checks.values() for c in found if c.level == "look"]
@@ -41,11 +82,113 @@ def deliver_to(host: Host, folder: Path, stem: str) -> None:
         if told:
             tail = f"; {'not met' if wrong else 'worth a look'}: {told[0].label.lower()} {told[0].value}"
             tail += f" and {len(told) - 1} more" if len(told) > 1 else ""
+        tail += "; maps older than the jacket stayed here" if stale else ""
         host.say(f"Delivered {what} as {len(done.paths)} files to {folder}{tail}.")
 
     host.start(Task("deliver", job, merge))
 
 
+def deliver_again(host: Host, force: bool = False) -> None:
+    """Deliver to where the last delivery went, or was refused; `force` replaces files of others there."""
+    last = host.delivered
+    if last is None:
+        raise JacketError("Nothing was delivered yet; deliver to a folder first.")
+    deliver_to(host, last.folder, last.stem, force)
+
+
+def take_in_last(host: Host) -> None:
+    """Read the last delivery back as a receiver would, beside the window."""
+    last = host.delivered
+    if last is None or last.done is None:
+        raise JacketError("Nothing was delivered yet; deliver to a folder first, then take it in.")
+    _, sources = layers_and_sources(host.document.state)
+
+    def job(progress: Progress) -> Taken:
+        return take_in(last.folder, [BakeLayer(s.name, s.mesh) for s in sources], progress)
+
+    def merge(taken: Taken) -> None:
+        host.keep_delivered(replace(last, taken=taken))
+        wrong = [f for f in taken.findings if f.level == "wrong"]
+        host.say(wrong[0].sentence if wrong else f"Taken in: {taken.told()}")
+
+    host.start(Task("take in", job, merge))
+
+
+def _has_jacket(state: State) -> bool:
+    return state.jacket is not None and state.jacket.mesh.n_faces > 0
+
+
+def _has_hard(state: State) -> bool:
+    return state.jacket is not None and len(state.jacket.mesh.mark(HARD)) > 0
+
+
+def _held(state: State) -> bool:
+    return _has_jacket(state) and bool(state.held.parts)
+
+
+def _hold_failing(host: Host) -> None:
+    """Hold the faces of the active layer whose rays missed, or met only faces from behind."""
+    jacket, baked = host.document.state.jacket, host.baked
+    if jacket is None or baked is None or not baked.whole:
+        raise JacketError("Nothing is baked yet; bake the maps first.")
+    missed, behind = failing_faces(jacket.mesh, baked)
+    faces = missed if len(missed) else behind
+    if len(faces) == 0:
+        host.say("Every ray met the source from the front; nothing failed.")
+        return
+    host.document.hold("faces", faces)
+    host.frame(False)
+    what = "missed the source" if len(missed) else "met it only from behind"
+    host.say(f"Rays of {len(faces):,} faces {what}; let the cage reach further there, or leave a part out.")
+
+
+def own_profile(host: Host) -> None:
+    """Write the chosen profile as a file of one's own, to be changed in any editor."""
+    values = host.values(DeliverValues)
+    known = profiles_in(profile_dir())
+    wanted = host.ask_text("A profile of one's own", "Name", f"my-{values.profile}")
+    if not wanted:
+        return
+    name = name_of(wanted.strip().lower())
+    path = profile_dir() / f"{name}.toml"
+    if name in known:
+        raise JacketError(f"There is a profile {name} already; choose another name, or change {path}.")
+    base = known.get(values.profile) or known["y-up-metres"]
+    write_bytes(path, toml_of(replace(base, label=wanted.strip())).encode())
+    host.put(DeliverValues, "profile", name)
+    host.say(f"The profile lies in {path}; change it there, and it is used from the next delivery on.")
+
+
+def _next_lamps(host: Host) -> None:
+    names = list(LAMPS)
+    at = names.index(host.display.lamps) if host.display.lamps in names else -1
+    host.show(replace(host.display, lit=True, lamps=names[(at + 1) % len(names)]))
+
+
+def _wipe(host: Host) -> None:
+    host.tool_settings.wipe = 0.5 if host.tool_settings.wipe >= 1.0 else 1.0
+    host.keep_baked(host.baked)
+    host.show(replace(host.display, lit=True))
+
+
 COMMANDS = (
+    Command("bake", "Bake the maps", "bake normal occlusion curvature height position texture maps rays", "Ctrl+B", bakeable, bake_maps, waits=True),
     Command("deliver", "Deliver files…", "export obj glb gltf png report", "Ctrl+E", deliverable, lambda h: h.deliver(), waits=True),
+    Command("deliver-again", "Deliver again", "export same folder update changed", "Ctrl+Shift+E", deliverable, deliver_again, waits=True),
+    Command("deliver-over", "Deliver and replace", "export overwrite force allow", "", deliverable, lambda h: deliver_again(h, True), waits=True),
+    Command("take-in", "Take the delivery in", "intake engine read back simulate check import", "", deliverable, take_in_last, waits=True),
+    Command("hard-by-angle", "Hard by angle", "hard edges smoothing sharp normals split angle", "", _has_jacket, edit("hard by angle", shading.by_angle)),
+    Command("hard-along-islands", "Hard along islands", "hard edges smoothing uv borders seams normals split", "", _has_jacket, edit("hard along islands", shading.along_islands)),
+    Command("hard-held", "Held edges hard", "hard edge sharp normals split", "", _held, edit("held edges hard", shading.hard_held)),
+    Command("soft-held", "Held edges soft", "soft edge smooth normals", "", _held, edit("held edges soft", shading.soft_held)),
+    Command("all-soft", "All edges soft", "soft smooth clear hard", "", _has_hard, edit("all edges soft", shading.all_soft)),
+    Command("cage-further", "Cage further at what is held", "cage distance more rays miss", "", _held, lambda h: change_cage(h, "cage further", 1.25)),
+    Command("cage-nearer", "Cage nearer at what is held", "cage distance less rays wrong layer", "", _held, lambda h: change_cage(h, "cage nearer", 0.8)),
+    Command("rays-straight", "Rays straight at what is held", "cage skew slant detail flat hard surface", "", _held, lambda h: straighten_rays(h, "rays straight", 1.0)),
+    Command("rays-averaged", "Rays averaged at what is held", "cage smooth averaged normals", "", _held, lambda h: straighten_rays(h, "rays averaged", 0.0)),
+    Command("hold-missed", "Hold where rays failed", "cage missed behind show bake holes", "", _has_jacket, _hold_failing),
+    Command("own-profile", "Make a profile of one's own", "profile receiver engine custom toml", "", lambda s: True, own_profile),
+    Command("plain-cage", "Cage as it comes", "cage reset forget painted", "", _has_jacket, plain_cage),
+    Command("next-lamps", "Next lamps", "light environment overcast sun studio", "", lambda s: True, _next_lamps),
+    Command("wipe", "Dense beside light", "compare wipe source highpoly lowpoly split", "", bakeable, _wipe),
 )  # fmt: skip

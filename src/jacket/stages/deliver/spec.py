@@ -6,6 +6,8 @@ from jacket.commands.model import Looks, StageSpec, Ticket
 from jacket.core.checks.model import Check
 from jacket.document.state import State
 from jacket.stages.deliver.commands import COMMANDS
+from jacket.stages.deliver.tools.look import Look
+from jacket.stages.deliver.tools.probe import Probe
 from jacket.stages.deliver.values import DeliverValues
 from jacket.stages.flatten.spec import checks as flatten_checks
 from jacket.stages.layout.spec import checks as layout_checks
@@ -34,4 +36,4 @@ def ticket(state: State, found: list[Check]) -> Ticket:
     return Ticket(f"all {len(found)} ready")
 
 
-SPEC = StageSpec("deliver", "Deliver", "6", (Hold,), COMMANDS, DeliverValues, checks, ticket, ("deliver",), Looks(flat_share=0.3))
+SPEC = StageSpec("deliver", "Deliver", "6", (Look, Probe, Hold), COMMANDS, DeliverValues, checks, ticket, ("deliver",), Looks(flat_share=0.3))

@@ -1,0 +1,130 @@
+"""The jacket as a game shows it: baked maps on the form and under the islands, lit by lamps."""
+
+from __future__ import annotations
+
+from weakref import WeakKeyDictionary
+
+import numpy as np
+from numpy.typing import NDArray
+
+from jacket.commands.display import Display
+from jacket.core.bake.handed import Handed, handed
+from jacket.core.bake.made import Bake, SheetMaps
+from jacket.core.bake.maps import Baked
+from jacket.core.mesh.polymesh import Floats, PolyMesh
+from jacket.core.store import STORE
+from jacket.core.uv.sheets import Sheet
+from jacket.document.state import State
+from jacket.render.skins import LAMPS, SKIN_WIDTH, Lamps, Pictures, Skin
+
+Bytes = NDArray[np.uint8]
+_PICTURES: WeakKeyDictionary[SheetMaps, dict[str, Pictures]] = WeakKeyDictionary()
+_ROUGH = 0.8
+
+
+def lamps_of(display: Display, turn: float) -> Lamps:
+    """The place that is chosen, turned by degrees."""
+    return LAMPS.get(display.lamps, LAMPS["overcast"]).turned(turn)
+
+
+def handed_of(mesh: PolyMesh) -> Handed:
+    """What a mesh is handed over as, kept."""
+    detached = mesh.detached()
+    return STORE.get((*_form(mesh), mesh.aspect("uv"), mesh.aspect("marks"), mesh.aspect("cuts")), "handed", lambda: handed(detached))
+
+
+def _form(mesh: PolyMesh) -> tuple[object, ...]:
+    return mesh.aspect("points"), mesh.aspect("faces")
+
+
+def three(pixels: Bytes) -> Bytes:
+    """(H, W, 3) of pixels of one or three channels."""
+    return np.ascontiguousarray(np.broadcast_to(pixels, (*pixels.shape[:2], 3))) if pixels.shape[2] == 1 else pixels
+
+
+def pictures_of(maps: SheetMaps, shown: str) -> Pictures:
+    """The pictures of a sheet for lighting ("lit"), or one map alone as the colour picture; kept for as long as the maps."""
+    known = _PICTURES.setdefault(maps, {})
+    if shown not in known:
+        known[shown] = _lit_pictures(maps) if shown == "lit" else Pictures(three(maps.maps[shown].eight()) if shown in maps.maps else None)
+    return known[shown]
+
+
+def _lit_pictures(maps: SheetMaps) -> Pictures:
+    def eight(kind: str) -> Bytes | None:
+        baked: Baked | None = maps.maps.get(kind)
+        return None if baked is None else baked.eight()
+
+    surface = None
+    open_ = eight("occlusion")
+    if open_ is not None:
+        surface = np.empty((*open_.shape[:2], 3), np.uint8)
+        surface[..., 0], surface[..., 1], surface[..., 2] = open_[..., 0], round(255 * _ROUGH), 0
+    return Pictures(eight("colour"), eight("normal"), surface)
+
+
+def skins_of(mesh: PolyMesh, sheets: tuple[Sheet, ...], baked: Bake | None, display: Display) -> list[Skin]:
+    """The triangles of a layer, a skin for each sheet and one for what lies on none."""
+    given = handed_of(mesh)
+    rows = STORE.get((*_form(mesh), mesh.aspect("uv"), mesh.aspect("marks"), mesh.aspect("cuts")), "skin rows", lambda: skin_rows(mesh, given))
+    on = _sheets_of(given, sheets)
+    maps = {s.sheet.tile: s for s in baked.sheets} if baked is not None else {}
+    shown = display.map or "lit"
+    out = []
+    for k in (*range(len(sheets)), -1):
+        mine = np.flatnonzero(on == k)
+        if len(mine) == 0:
+            continue
+        part = rows if len(mine) == len(on) else rows.reshape(-1, 3, SKIN_WIDTH)[mine].reshape(-1, SKIN_WIDTH)
+        known = maps.get(sheets[k].tile) if k >= 0 else None
+        pictures = pictures_of(known, shown) if known is not None else Pictures()
+        if k >= 0 and len(sheets) > 1:
+            part = part.copy()
+            part[:, 10:] -= sheets[k].origin
+        out.append(Skin(part, pictures, shown == "lit" or pictures.colour is None))
+    return out
+
+
+def skin_rows(mesh: PolyMesh, given: Handed) -> NDArray[np.float32]:
+    """(3T, 12) rows of what a mesh is handed over as."""
+    rows = np.zeros((len(given.corner), SKIN_WIDTH), np.float32)
+    rows[:, :3] = mesh.points[mesh.corners[given.corner]]
+    rows[:, 3:6] = given.normals
+    rows[:, 6:10] = given.tangents if given.tangents is not None else (1.0, 0.0, 0.0, 1.0)
+    if given.uv is not None:
+        rows[:, 10:] = given.uv
+    return np.ascontiguousarray(rows[given.triangles.ravel()])
+
+
+def _sheets_of(given: Handed, sheets: tuple[Sheet, ...]) -> NDArray[np.int32]:
+    """(T,) the sheet each triangle lies on, −1 for none."""
+    out = np.full(len(given.triangles), -1, np.int32)
+    if given.uv is not None:
+        tile = np.floor(given.uv[given.triangles].mean(axis=1))
+        for k, sheet in enumerate(sheets):
+            out[(tile == sheet.origin).all(axis=1)] = k
+    return out
+
+
+def lit_skins(state: State, baked: Bake | None, display: Display) -> list[Skin]:
+    """Skins of all visible layers."""
+    return [s for j in state.jackets if j.visible and j.mesh.n_faces for s in skins_of(j.mesh, state.sheets, baked, display)]
+
+
+def sheet_skins(state: State, baked: Bake, display: Display) -> list[Skin]:
+    """Each sheet as a picture of a map, for the flat view."""
+    out = []
+    for k, maps in enumerate(baked.sheets):
+        pictures = pictures_of(maps, display.map or "normal")
+        if pictures.colour is not None:
+            out.append(Skin(_square(maps.sheet.origin), pictures, lit=False))
+        elif not display.map and k == 0:
+            continue
+    return out
+
+
+def _square(origin: Floats) -> NDArray[np.float32]:
+    corner = np.array([[0, 0], [1, 0], [1, 1], [0, 0], [1, 1], [0, 1]], np.float32)
+    rows = np.zeros((6, SKIN_WIDTH), np.float32)
+    rows[:, :2], rows[:, 5], rows[:, 10:] = corner + origin, 1.0, corner
+    return rows

@@ -1,0 +1,54 @@
+"""Hard and soft edges of the active layer: by angle, along islands, where something is held."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from jacket.commands.host import Edits
+from jacket.core.derive import islands_of
+from jacket.core.mesh.polymesh import Bools, PolyMesh
+from jacket.core.mesh.shading import HARD, hard_by_angle, with_hard
+from jacket.errors import JacketError
+from jacket.stages.deliver.values import DeliverValues
+
+
+def by_angle(host: Edits, mesh: PolyMesh) -> PolyMesh:
+    """Exactly the edges hard that bend more than the angle that is set."""
+    return hard_by_angle(mesh, host.values(DeliverValues).hard_angle)
+
+
+def along_islands(host: Edits, mesh: PolyMesh) -> PolyMesh:
+    """Exactly the borders of islands hard. Raises JacketError where nothing is flat yet."""
+    if mesh.uv is None:
+        raise JacketError("Nothing is flat yet, so there are no borders of islands; flatten the jacket first.")
+    border = np.zeros(mesh.topology.n_edges, bool)
+    border[mesh.topology.edge[islands_of(mesh, host.document.state.sheets).border_corners]] = True
+    return mesh.with_mark(HARD, mesh.topology.edge_points[border & (mesh.topology.edge_uses == 2)])
+
+
+def held_edges(host: Edits, mesh: PolyMesh) -> Bools:
+    """(E,) held edges, and those between held faces. Raises JacketError where there are none."""
+    topology, held = mesh.topology, host.document.state.held
+    flags = np.zeros(topology.n_edges, bool)
+    flags[held.of("edges")] = True
+    faces = np.zeros(mesh.n_faces, bool)
+    faces[held.of("faces")] = True
+    flags[topology.edge[faces[mesh.face_of_corner]]] = True
+    if not flags.any():
+        raise JacketError("Hold the edges that are to be hard or soft first.")
+    return flags
+
+
+def hard_held(host: Edits, mesh: PolyMesh) -> PolyMesh:
+    """Held edges hard."""
+    return with_hard(mesh, held_edges(host, mesh), True)
+
+
+def soft_held(host: Edits, mesh: PolyMesh) -> PolyMesh:
+    """Held edges soft."""
+    return with_hard(mesh, held_edges(host, mesh), False)
+
+
+def all_soft(_: Edits, mesh: PolyMesh) -> PolyMesh:
+    """No edge hard."""
+    return mesh.with_mark(HARD, np.zeros((0, 2), np.int32))
