@@ -1,0 +1,129 @@
+"""The Deliver stage in the real window: maps seen while they are baked, lit, wiped, probed, delivered and taken in."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from pathlib import Path
+
+import numpy as np
+import pytest
+from PySide6.QtCore import QPoint, Qt
+from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QLabel, QPushButton
+
+from jacket.core.uv.sheets import Sheet
+from jacket.document.document import Document
+from jacket.document.islands import with_island_numbers
+from jacket.document.state import JacketObject, SourceObject, State
+from jacket.qt.app import make_app, settle
+from jacket.qt.window import Window
+from jacket.settings import Settings
+from jacket.stages.deliver.values import DeliverValues
+from tests.conftest import gone
+from tests.core.bake.forms import boxed
+from tests.jobs.test_intake import bumpy
+
+
+@pytest.fixture
+def window(qtbot) -> Iterator[Window]:  # type: ignore[no-untyped-def]
+    make_app(["test"])
+    box = boxed(6, True)
+    jacket = box.with_points(box.points * (1.0, 1.6, 0.7) + (0.0, 0.3, 0.1))
+    state = State((SourceObject(1, "bumps", bumpy()),), (JacketObject(2, "box", jacket),), active=2, next_id=3,
+                  sheets=(Sheet(width=256, height=256, margin=2.0),))  # fmt: skip
+    made = Window(Document(with_island_numbers(State(), state)), Settings())
+    made.show()
+    qtbot.waitExposed(made)
+    made.show_stage("deliver")
+    made.frame(True)
+    assert settle(made, 60)
+    yield made
+    gone(made)
+
+
+def picture(window: Window) -> np.ndarray:
+    """The form view's pixels."""
+    assert settle(window, 60)
+    image = window.form.grabFramebuffer().convertToFormat(window.form.grabFramebuffer().Format.Format_RGB888)
+    rows = np.frombuffer(image.constBits(), np.uint8).reshape(image.height(), image.bytesPerLine())[:, : 3 * image.width()]
+    return rows.reshape(image.height(), image.width(), 3).astype(int)
+
+
+def test_baked_lit_wiped_probed_delivered_and_taken_in(window: Window, tmp_path: Path) -> None:
+    program = window.program
+    program.put(DeliverValues, "rays", 8)
+    plain = picture(window)
+    program.run(program.commands["bake"])
+    assert settle(window, 120) and program.baked is not None and program.baked.whole and program.display.lit
+    lit = picture(window)
+    assert np.abs(lit - plain).mean() > 5
+    texts = [w.text() for w in window.panel.findChildren(QLabel)]
+    assert texts.count("made") == 2
+
+    # A click on a row shows that map alone, in both views; another click shows all at work again.
+    row = next(b for b in window.panel.findChildren(QPushButton) if b.accessibleName() == "Normal")
+    row.click()
+    assert program.display.map == "normal" and window.flat.scene.skins
+    blue = picture(window)
+    middle = blue[blue.shape[0] // 2, blue.shape[1] // 2]
+    assert middle[2] > 180
+    next(b for b in window.panel.findChildren(QPushButton) if b.accessibleName() == "Normal").click()
+    assert program.display.map == ""
+    assert np.abs(picture(window) - lit).mean() < 0.5
+
+    # A drag with Look turns the light; the wipe shows the dense mesh beside the light one.
+    window.resize(1280, 800)
+    before = picture(window)
+    _drag(window, QPoint(200, 300), QPoint(380, 300))
+    assert program.tool_settings.lamp_turn == pytest.approx(90.0, abs=3)
+    assert np.abs(picture(window) - before).mean() > 0.5
+    light = picture(window)
+    program.run(program.commands["wipe"])
+    both = picture(window)
+    half = both.shape[1] // 2
+    assert np.abs(both[:, : half - 4] - light[:, : half - 4]).mean() < 0.5
+    # In one light the light mesh with its maps looks nearly like the dense one.
+    assert 0 < np.abs(both[:, half + 4 :] - light[:, half + 4 :]).mean() < 6
+
+    program.take_tool("probe")
+    at = QPoint(window.form.width() // 3, window.form.height() // 2)
+    QTest.mouseMove(window.form, at)
+    QTest.qWait(60)
+    assert settle(window, 60)
+    assert "normal" in window.form.overlay.ghost.what
+
+    window.filing.deliver_to(tmp_path / "out")
+    assert settle(window, 120) and (tmp_path / "out" / "box-normal.png").is_file()
+    program.run(program.commands["take-in"])
+    assert settle(window, 120) and program.delivered.taken.excess < 0.1
+    assert any("over the floor" in w.text() for w in window.panel.findChildren(QLabel))
+
+    # An edit makes the maps stale, and that is said where they stand.
+    program.run(program.commands["hard-along-islands"])
+    assert settle(window, 60)
+    assert [w.text() for w in window.panel.findChildren(QLabel)].count("stale") == 2
+
+
+def _drag(window: Window, start: QPoint, end: QPoint) -> None:
+    QTest.mousePress(window.form, Qt.MouseButton.LeftButton, pos=start)
+    for k in range(1, 7):
+        QTest.mouseMove(window.form, start + (end - start) * k / 6)
+        QTest.qWait(20)
+    QTest.mouseRelease(window.form, Qt.MouseButton.LeftButton, pos=end)
+
+
+def test_stopping_a_bake_brings_the_last_maps_back(window: Window) -> None:
+    program = window.program
+    program.put(DeliverValues, "rays", 8)
+    program.run(program.commands["bake"])
+    assert settle(window, 120)
+    kept = program.baked
+    program.put(DeliverValues, "map_size", 4096)
+    program.put(DeliverValues, "samples", 4)
+    program.run(program.commands["bake"])
+    QTest.qWait(1200)
+    program.tasks.stop()
+    assert settle(window, 120)
+    assert program.baked is kept
+    window.show_stage("layout")
+    assert settle(window, 60) and not window.flat.scene.skins
