@@ -5,6 +5,7 @@ from __future__ import annotations
 import sys
 
 from bench import (
+    baking,
     faults,
     files,
     flatten,
@@ -38,6 +39,7 @@ BENCHES = {
     "seams": seams.run,
     "flatten": flatten.run,
     "packing": packing.run,
+    "baking": baking.run,
     "house": house.run,
     "window": window.run,
     "start": window.start,

@@ -81,6 +81,7 @@ class Files:
     def __init__(self, calls: list[tuple[str, Any]]) -> None:
         self.calls = calls
         self.newer: SourceObject | None = None
+        self.picture: str | None = None
 
     def open_source(self) -> None:
         self.calls.append(("open_source", None))
@@ -96,6 +97,10 @@ class Files:
 
     def save_picture(self) -> None:
         self.calls.append(("save_picture", None))
+
+    def choose_picture(self, role: str) -> str | None:
+        self.calls.append(("choose_picture", role))
+        return self.picture
 
     def deliver(self) -> None:
         self.calls.append(("deliver", None))

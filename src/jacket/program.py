@@ -329,6 +329,10 @@ class Program:
         """Ask for a file and draw the sheets there."""
         self.front.filing.save_picture()
 
+    def choose_picture(self, role: str) -> str | None:
+        """Ask for a picture that is to stand for something; None where it was called off."""
+        return self.front.filing.choose_picture(role)
+
     def show_kept(self) -> None:
         """Show the work that was kept when a window ended without saving."""
         self.front.filing.show_kept()

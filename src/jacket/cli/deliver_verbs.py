@@ -17,6 +17,7 @@ from jacket.core.checks.model import Check
 from jacket.core.seams.cuts import cut_as_mapped
 from jacket.core.space.bvh import Bvh
 from jacket.core.uv.sheets import Sheets
+from jacket.document.state import own_pictures
 from jacket.errors import MeshError
 from jacket.formats.atomic import write_bytes
 from jacket.formats.deliver.files import delivery_names, name_of
@@ -35,15 +36,15 @@ Options = argparse.Namespace
 # ---- what goes in ------------------------------------------------------------------------------------------------------
 
 
-def _layers(options: Options) -> tuple[list[DeliverLayer], list[BakeLayer], Sheets]:
-    """Layers, sources and sheets that were named: of a project its visible layers and sources."""
+def _layers(options: Options) -> tuple[list[DeliverLayer], list[BakeLayer], Sheets, dict[str, str]]:
+    """Layers, sources, sheets and one's own pictures that were named: of a project its visible layers and sources."""
     sources = [BakeLayer(Path(p).stem, read_mesh(p)) for p in options.source or ()]
     if Path(options.input).suffix.lower() == PROJECT:
         state = load_project(Path(options.input))
         layers = [DeliverLayer(j.name, j.mesh, {r.id: r.name for r in j.islands}, j.islands) for j in state.jackets if j.visible]
-        return layers, sources or [BakeLayer(s.name, s.mesh) for s in state.sources if s.visible], state.sheets
+        return layers, sources or [BakeLayer(s.name, s.mesh) for s in state.sources if s.visible], state.sheets, own_pictures(state)
     mesh = cut_as_mapped(read_mesh(options.input))
-    return [DeliverLayer(Path(options.input).stem, mesh)], sources, sheets_wanted(options)
+    return [DeliverLayer(Path(options.input).stem, mesh)], sources, sheets_wanted(options), {}
 
 
 def add_baking(parser: argparse.ArgumentParser) -> None:
@@ -107,7 +108,7 @@ def bake_verb(options: Options) -> int:
     folder = Path(options.output)
     if folder.is_file():
         raise MeshError(f"{folder} is a file; name a folder for the maps.")
-    layers, sources, sheets = _layers(options)
+    layers, sources, sheets, _ = _layers(options)
     ending = ".exr" if options.bits == 32 else ".png"
     name = name_of(Path(options.input).stem)
     paths = {(s.tile, k): folder / f"{name}{f'-{s.tile}' if len(sheets) > 1 else ''}-{k}{ending}" for s in sheets for k in settings.maps}
@@ -151,7 +152,7 @@ def deliver_verb(options: Options) -> int:
     start = time.perf_counter()
     profile = profile_named(options.profile)
     guard_folder(options, *(options.source or ()))
-    layers, sources, sheets = _layers(options)
+    layers, sources, sheets, own = _layers(options)
     made: Bake | None = None
     if options.bake is not None:
         maps = _named_maps(options.bake) or tuple(m for m in profile.maps if m != "colour" or _coloured(sources))
@@ -160,7 +161,7 @@ def deliver_verb(options: Options) -> int:
     surface = Bvh.build(source.points, source.triangle_points) if source is not None else None
     report = base_report("deliver", options, start)
     settings = DeliverSettings(options.profile, sheets, Path(options.input).stem, options.force)
-    done = deliver_job(layers, Path(options.output), settings, source, surface, report, terminal_progress(options.quiet), bake=made)
+    done = deliver_job(layers, Path(options.output), settings, source, surface, report, terminal_progress(options.quiet), bake=made, own=own)
     return told(options, done)
 
 

@@ -6,7 +6,7 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 
 from jacket.commands.display import Colouring
-from jacket.commands.host import Run
+from jacket.commands.host import Host, Run
 from jacket.core.checks.model import Check, Level
 from jacket.document.state import State
 from jacket.tools.base import Tool
@@ -51,6 +51,11 @@ class Looks:
     flat_share: float = 0.4
 
 
+def _nothing_more(host: Host) -> Callable[[State], list[Check]]:
+    """No checks beside those of the state."""
+    return lambda state: []
+
+
 @dataclass(frozen=True)
 class StageSpec:
     """A stage of the job: all that the rest of the program needs to know of it.
@@ -62,6 +67,7 @@ class StageSpec:
     checks           its live checks for a state; slow ones are kept (core/derive.py)
     ticket           its key line from a state and those checks
     menu             commands of its context menu
+    also             checks that hang on more than the state: takes what it needs of the host at once, and looks later
     """
 
     id: str
@@ -74,3 +80,4 @@ class StageSpec:
     ticket: Callable[[State, list[Check]], Ticket]
     menu: tuple[str, ...] = ()
     looks: Looks = field(default_factory=Looks)
+    also: Callable[[Host], Callable[[State], list[Check]]] = _nothing_more

@@ -49,6 +49,7 @@ class JacketObject:
 
     islands      what is known of the islands of all its UV sets, by the number on their faces
     next_island  the number that the next new island gets
+    pictures     of one's own: what each stands for, and its file
     """
 
     id: int
@@ -58,6 +59,7 @@ class JacketObject:
     locked: bool = False
     islands: tuple[IslandRecord, ...] = ()
     next_island: int = 1
+    pictures: tuple[tuple[str, str], ...] = ()
 
     def island(self, number: int) -> IslandRecord | None:
         """The record of an island by its number; None where there is none."""
@@ -207,6 +209,16 @@ class State:
             return self.held
         same = old.mesh.corners is mesh.corners or np.array_equal(old.mesh.corners, mesh.corners)
         return self.held if same and old.mesh.n_points == mesh.n_points else Held()
+
+
+def own_pictures(state: State) -> dict[str, str]:
+    """Pictures of one's own of all visible layers by what they stand for; the active layer's count first."""
+    rows = sorted((j for j in state.jackets if j.visible), key=lambda j: j.id != state.active)
+    out: dict[str, str] = {}
+    for j in rows:
+        for role, path in j.pictures:
+            out.setdefault(role, path)
+    return out
 
 
 def free_name(taken: set[str], name: str) -> str:

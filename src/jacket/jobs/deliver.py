@@ -5,9 +5,11 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
+from types import MappingProxyType
 from typing import Any
 
 from jacket import __version__
+from jacket.core.bake.failing import failing_faces
 from jacket.core.bake.made import Bake
 from jacket.core.checks.deliver import bake_checks, limit_checks, shading_checks
 from jacket.core.checks.model import Check
@@ -17,6 +19,7 @@ from jacket.core.uv.identity import IslandRecord
 from jacket.core.uv.sheets import ONE_SHEET, Sheets
 from jacket.errors import FormatError, MeshError
 from jacket.formats.deliver.files import delivery_bytes, name_of, small_png, told_files, write_delivery
+from jacket.formats.deliver.own import with_own
 from jacket.formats.deliver.page import facts_of, page_bytes
 from jacket.formats.deliver.profiles import Profile, profile_named
 from jacket.formats.report import plain, report_bytes
@@ -70,22 +73,24 @@ class Delivered:
         return [(name, c) for name, rows in self.checks.items() for c in rows if c.level == "wrong"]
 
 
-def profile_checks(layer: DeliverLayer, profile: Profile, sheets: Sheets, bake: Bake | None = None, stale: bool = False) -> list[Check]:
+def profile_checks(mesh: PolyMesh, profile: Profile, sheets: Sheets, bake: Bake | None = None, stale: bool = False) -> list[Check]:
     """What a receiver asks of a layer beside the checks of the stages."""
     limits = profile.limits
-    rows = limit_checks(layer.mesh, sheets, limits.triangles, limits.islands, limits.sheets, limits.density)
-    rows += shading_checks(layer.mesh, sheets)
+    rows = limit_checks(mesh, sheets, limits.triangles, limits.islands, limits.sheets, limits.density)
+    rows += shading_checks(mesh, sheets)
     if bake is not None:
-        rows += bake_checks([s.missed for s in bake.sheets], [s.behind for s in bake.sheets], stale)
+        failing = failing_faces(mesh, bake) if not stale else None
+        rows += bake_checks([s.missed for s in bake.sheets], [s.behind for s in bake.sheets], stale, failing)
     return rows
 
 
 def deliver(
     layers: Sequence[DeliverLayer], folder: Path, settings: DeliverSettings, source: PolyMesh | None = None,
     surface: Bvh | None = None, report: dict[str, Any] | None = None, progress: Progress = silent,
-    checks: dict[str, list[Check]] | None = None, bake: Bake | None = None,
+    checks: dict[str, list[Check]] | None = None, bake: Bake | None = None, own: Mapping[str, str] = MappingProxyType({}),
 ) -> Delivered:  # fmt: skip
-    """Check the layers and write their files and the maps of a bake. Raises MeshError where there is nothing to deliver,
+    """Check the layers and write their files, the maps of a bake, and in their place pictures of one's `own` by what they stand
+    for. Raises MeshError where there is nothing to deliver,
     FormatError where a file cannot be written; nothing is written before everything is made."""
     profile = settings.receiver()
     layers = [layer for layer in layers if layer.mesh.n_faces]
@@ -99,10 +104,10 @@ def deliver(
             progress(0.5 * k / len(layers), f"checking {layer.name}")
             beside = [x.mesh for x in layers if x is not layer]
             rows[layer.name] = delivery_checks(layer.mesh, source, surface, settings.sheets, beside, layer.records)
-        rows[layer.name] = [*rows[layer.name], *profile_checks(layer, profile, settings.sheets, bake)]
+        rows[layer.name] = [*rows[layer.name], *profile_checks(layer.mesh, profile, settings.sheets, bake)]
     told = _told(layers, rows, settings, profile, report, bake)
     progress(0.6, "writing the files")
-    files = _files(layers, rows, settings, profile, told, bake)
+    files = _files(layers, rows, settings, profile, told, bake, own)
     paths = write_delivery(folder, files, settings.stem, settings.force)
     return Delivered(tuple(paths), rows, told)
 
@@ -126,9 +131,9 @@ def _told(
 
 def _files(
     layers: Sequence[DeliverLayer], rows: Mapping[str, list[Check]], settings: DeliverSettings, profile: Profile,
-    told: dict[str, Any], bake: Bake | None,
+    told: dict[str, Any], bake: Bake | None, own: Mapping[str, str],
 ) -> dict[str, bytes]:  # fmt: skip
-    maps = [(s.sheet, s.maps) for s in bake.sheets] if bake is not None else []
+    maps = [(s.sheet, s.maps) for s in with_own(bake.sheets if bake is not None else (), own, settings.sheets)]
     files = delivery_bytes([(x.name, x.mesh, x.islands) for x in layers], settings.stem, profile, settings.sheets, b"", maps)
     name = name_of(settings.stem)
     if "page" in profile.files:

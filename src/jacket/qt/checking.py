@@ -70,9 +70,10 @@ class Checking(QObject):
             self.timer.start()
             return
         state, stage = program.document.state, program.stage
+        also = {s.id: s.also(program) for s in program.stages.values()}
 
         def job(progress: Progress) -> Looked:
-            found = {s.id: s.checks(state) for s in program.stages.values()}
+            found = {s.id: [*s.checks(state), *also[s.id](state)] for s in program.stages.values()}
             return Looked({s.id: s.ticket(state, found[s.id]) for s in program.stages.values()}, found[stage.id])
 
         self.worker.start("check", job, lambda result: self._done(result, state, stage.id), program.say)

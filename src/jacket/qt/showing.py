@@ -8,6 +8,7 @@ from typing import Any
 from PySide6.QtCore import QObject, QTimer
 
 from jacket.core.derive import pickable
+from jacket.formats.deliver.own import own_stamps
 from jacket.program import Program
 from jacket.qt.scene.form import Kept, Shown, compared, form_scene, without_jacket
 from jacket.qt.scene.lit import sheet_skins
@@ -39,6 +40,11 @@ class Showing(QObject):
         form.camera_changed.connect(self._nearer.start)
         flat.camera_changed.connect(self._nearer.start)
         form.ghost_changed.connect(self._light_moved)
+        # Pictures of one's own are painted in other programs: what they save is seen here soon.
+        self._stamps: object = ()
+        self._painted = QTimer(self, interval=1000)
+        self._painted.timeout.connect(self._look_for_painting)
+        self._painted.start()
         self._light = (0.0, 1.0)
 
     def ready(self) -> bool:
@@ -117,6 +123,16 @@ class Showing(QObject):
         now = (self.program.tool_settings.lamp_turn, self.program.tool_settings.wipe)
         if now != self._light:
             self._light = now
+            self._redraw_form()
+
+    def _look_for_painting(self) -> None:
+        """Show pictures of one's own anew when they changed on disk."""
+        program = self.program
+        if program.stage.id != "deliver" or not program.display.lit:
+            return
+        stamps = [own_stamps(dict(j.pictures)) for j in program.document.state.jackets if j.visible and j.pictures]
+        if stamps != self._stamps:
+            self._stamps = stamps
             self._redraw_form()
 
     def _zoomed(self) -> None:

@@ -177,6 +177,8 @@ class Window(QMainWindow):
         if name == "display":
             self.looking.look_for_uncovered()
         self.panel.refresh({name})
+        if name in ("values", "baked") and not program.tasks.busy:
+            self.checking.ask()
         if name == "values":
             self.showing.redraw_flat()
         if name == "packing":

@@ -13,7 +13,7 @@ from jacket.core.bake.cast import MISSED, Band, Target, cast
 from jacket.core.bake.dense import Dense
 from jacket.core.bake.maps import MAPS, Baked, id_colours, stored
 from jacket.core.bake.points import curvature_at_points, sky_at_points, thickness_at_points
-from jacket.core.bake.texels import GUTTER, spread_origin
+from jacket.core.bake.texels import GUTTER, spread_moves
 from jacket.core.jit import kernel
 from jacket.core.tone import to_screen
 from jacket.progress import Progress, part, silent
@@ -212,31 +212,45 @@ OWN = frozenset({"normal", "object", "position", "height", "opacity", "light"})
 
 def _pad(sheet: SheetBake, steps: int) -> None:
     """Carry islands on past their borders, and fill what no ray met from around it."""
+    on = sheet.state > 0
     missed = sheet.state == MISSED
-    own = spread_origin(sheet.state > 0, steps)
-    other = np.where(own >= 0, spread_origin((sheet.state > 0) & ~missed, -1), -1) if missed.any() else own
-    moves = {}
-    for whose, owned in ((own.ravel(), True), (other.ravel(), False)):
-        away = np.flatnonzero((whose >= 0) & (whose != np.arange(whose.size, dtype=whose.dtype)))
-        moves[owned] = away, whose[away]
+    moves = {True: spread_moves(on, steps)}
+    moves[False] = moves[True]
+    if missed.any():
+        within = missed.copy()
+        within.ravel()[moves[True][0]] = True
+        moves[False] = spread_moves(on & ~missed, -1, within)
     for kind, pixels in sheet.pixels.items():
         flat, (to, whose) = pixels.reshape(-1, pixels.shape[2]), moves[kind in OWN]
         flat[to] = flat[whose]
 
 
+@kernel
+def _range(pixels, state):
+    """Least and largest value where a map is covered; nought twice where nothing is."""
+    low, high = np.inf, -np.inf
+    for j in range(state.shape[0]):
+        for i in range(state.shape[1]):
+            if state[j, i] > 0:
+                for k in range(pixels.shape[2]):
+                    value = pixels[j, i, k]
+                    low = value if value < low else low
+                    high = value if value > high else high
+    return (low, high) if low <= high else (0.0, 0.0)
+
+
 def _finished(sheet: SheetBake, kind: str, legend: tuple[tuple[str, tuple[int, int, int]], ...]) -> Baked:
     pixels = sheet.pixels[kind]
     if pixels.dtype == np.uint8:
-        return Baked(kind, pixels.astype(np.uint16) * np.uint16(257), legend=legend)
+        return Baked(kind, pixels, legend=legend)
     low, high = 0.0, 1.0
     if MAPS[kind].whole:
-        on = pixels[sheet.state > 0]
-        low, high = (float(on.min()), float(on.max())) if len(on) else (0.0, 0.0)
+        low, high = _range(pixels, sheet.state)
         if kind == "height":
             # Even about 0, so that the middle grey of any receiver is the jacket's own surface.
             high = max(abs(low), abs(high))
             low = -high
-    return Baked(kind, pixels, low, high, legend)  # type: ignore[arg-type]
+    return Baked(kind, pixels, low, high, legend)
 
 
 def _id_colours(groups: Sequence[Group], kind: str) -> tuple[list[Bytes], tuple[tuple[str, tuple[int, int, int]], ...]]:

@@ -47,33 +47,45 @@ MAPS: dict[str, MapKind] = {
 }
 
 
+ALL_MAPS: dict[str, MapKind] = {
+    **MAPS,
+    "roughness": MapKind("Roughness", 1, ground=(0.8,), about="a picture of one's own"),
+    "metal": MapKind("Metal", 1, about="a picture of one's own"),
+}
+"""Those, and what only pictures of one's own say."""
+
+
 @dataclass(frozen=True, eq=False)
 class Baked:
-    """One map of one sheet: pixels (H, W, channels), the upper row first: uint16 shares of 65535, or float32 of whole
-    kinds. `low` and `high` are the range of whole kinds, in units of the jacket, for pictures of few bits; `legend` names
+    """One map of one sheet: pixels (H, W, channels), the upper row first: uint16 shares of 65535, float32 of whole
+    kinds, or uint8 of id maps. `low` and `high` are the range of whole kinds, in units of the jacket, for pictures of few bits; `legend` names
     the colours of an id map."""
 
     kind: str
-    pixels: NDArray[np.uint16] | NDArray[np.float32]
+    pixels: NDArray[np.uint16] | NDArray[np.float32] | NDArray[np.uint8]
     low: float = 0.0
     high: float = 1.0
     legend: tuple[tuple[str, tuple[int, int, int]], ...] = ()
 
     def shares(self) -> NDArray[np.float32]:
         """(H, W, channels) float32 in 0..1: whole kinds by their range."""
-        if self.pixels.dtype == np.uint16:
-            return self.pixels.astype(np.float32) / np.float32(65535)
+        if self.pixels.dtype != np.float32:
+            return np.asarray(self.pixels, np.float32) / np.float32(255 if self.pixels.dtype == np.uint8 else 65535)
         span = max(self.high - self.low, 1e-30)
         return np.clip((self.pixels - np.float32(self.low)) / np.float32(span), 0, 1).astype(np.float32)
 
     def eight(self) -> NDArray[np.uint8]:
         """(H, W, channels) in eight bits."""
+        if self.pixels.dtype == np.uint8:
+            return np.asarray(self.pixels, np.uint8)
         if self.pixels.dtype == np.uint16:
             return ((self.pixels.astype(np.uint32) * 255 + 32767) // 65535).astype(np.uint8)
         return np.rint(self.shares() * 255).astype(np.uint8)
 
     def sixteen(self) -> NDArray[np.uint16]:
         """(H, W, channels) in sixteen bits."""
+        if self.pixels.dtype == np.uint8:
+            return self.pixels.astype(np.uint16) * np.uint16(257)
         if self.pixels.dtype == np.uint16:
             return np.asarray(self.pixels, np.uint16)
         return np.rint(self.shares() * 65535).astype(np.uint16)

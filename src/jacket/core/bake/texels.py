@@ -118,11 +118,21 @@ def texel_places(mesh: PolyMesh, triangles: Ints, origin: Floats, size: Floats) 
 def spread_origin(covered: np.ndarray, steps: int) -> Ints:
     """(H, W) index of the covered texel that each texel takes its value from: itself where it is covered, the nearest
     within `steps` texels otherwise (all of them where it is negative), −1 beyond."""
-    return _spread(np.ascontiguousarray(covered, np.bool_), steps)
+    covered = np.ascontiguousarray(covered, np.bool_)
+    return _spread(covered, steps, covered, True)[0]
+
+
+def spread_moves(covered: np.ndarray, steps: int, within: np.ndarray | None = None) -> tuple[Ints, Ints]:
+    """Texels that are not covered and take a value within `steps` texels, as `spread_origin` has it, and the texels they take
+    it from. `within` (H, W) leaves out all others."""
+    covered = np.ascontiguousarray(covered, np.bool_)
+    allowed = covered if within is None else np.ascontiguousarray(within, np.bool_)
+    origin, filled = _spread(covered, steps, allowed, within is None)
+    return filled, origin.ravel()[filled]
 
 
 @kernel
-def _spread(covered, steps):
+def _spread(covered, steps, within, everywhere):
     height, width = covered.shape
     out = np.full((height, width), -1, np.int32)
     queue = np.empty(height * width, np.int32)
@@ -135,7 +145,7 @@ def _spread(covered, steps):
                 if edge or (i > 0 and not covered[j, i - 1]) or (i < width - 1 and not covered[j, i + 1]):
                     queue[tail] = j * width + i
                     tail += 1
-    head = 0
+    head, first = 0, tail
     # Rings of neighbours; each takes of its neighbours' origins the nearest (Danielsson, "Euclidean distance mapping", 1980).
     while head < tail:
         at = queue[head]
@@ -144,7 +154,7 @@ def _spread(covered, steps):
         for dj in range(-1, 2):
             for di in range(-1, 2):
                 y, x = j + dj, i + di
-                if not (0 <= y < height and 0 <= x < width) or out[y, x] >= 0:
+                if not (0 <= y < height and 0 <= x < width) or out[y, x] >= 0 or not (everywhere or within[y, x]):
                     continue
                 best, from_ = np.inf, -1
                 for ej in range(-1, 2):
@@ -160,4 +170,4 @@ def _spread(covered, steps):
                 out[y, x] = from_
                 queue[tail] = y * width + x
                 tail += 1
-    return out
+    return out, queue[first:tail].copy()

@@ -8,7 +8,7 @@ import numpy as np
 
 from jacket.core.checks.model import Check
 from jacket.core.mesh.geometry import dihedral_angles
-from jacket.core.mesh.polymesh import Bools, PolyMesh
+from jacket.core.mesh.polymesh import Bools, Ints, PolyMesh
 from jacket.core.mesh.shading import hard_edges
 from jacket.core.uv.islands import Islands, texel_densities
 from jacket.core.uv.sheets import ONE_SHEET, Sheets
@@ -77,11 +77,13 @@ def soft_corners(mesh: PolyMesh) -> Bools:
     return square & ~supported
 
 
-def bake_checks(missed: Sequence[float], behind: Sequence[float], stale: bool) -> list[Check]:
-    """What became of the rays of the last bake."""
+def bake_checks(missed: Sequence[float], behind: Sequence[float], stale: bool, failing: tuple[Ints, Ints] | None = None) -> list[Check]:
+    """What became of the rays of the last bake; `failing` are the faces where they missed, and where they met from behind."""
+    none = np.zeros(0, np.int32)
+    lost, turned = failing if failing is not None else (none, none)
     worst, away = 100 * max(missed, default=0.0), 100 * max(behind, default=0.0)
-    rows = [Check("rays-missed", "Rays that missed", f"{worst:.2f} %", "wrong" if worst > 2 else "look" if worst > 0.1 else "good", number=worst),
-            Check("rays-behind", "Met from behind", f"{away:.2f} %", "look" if away > 0.1 else "good", number=away)]  # fmt: skip
+    rows = [Check("rays-missed", "Rays that missed", f"{worst:.2f} %", "wrong" if worst > 2 else "look" if worst > 0.2 else "good", "faces", lost, worst),
+            Check("rays-behind", "Met from behind", f"{away:.2f} %", "look" if away > 0.2 else "good", "faces", turned, away)]  # fmt: skip
     if stale:
         rows.append(Check("maps-stale", "Maps", "older than the jacket", "wrong", number=1))
     return rows

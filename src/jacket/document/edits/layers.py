@@ -53,6 +53,14 @@ def keep_as_layer(document: Document, trial: Trial) -> None:
     document.apply(f"keep {trial.name}", _with_layer(document.state, trial.name, trial.mesh))
 
 
+def put_picture(document: Document, layer_id: int, role: str, path: str) -> None:
+    """Let a picture on disk stand for something of a layer, none where the path is empty."""
+    layer = layer_of(document.state, layer_id)
+    rest = tuple(p for p in layer.pictures if p[0] != role)
+    pictures = (*rest, (role, path)) if path else rest
+    document.apply(f"picture of {role}", _changed(document.state, layer_id, lambda j: replace(j, pictures=pictures)))
+
+
 def choose_layer(document: Document, layer_id: int) -> None:
     """Work on another layer; no step of its own."""
     if layer_id != document.state.active:

@@ -21,6 +21,7 @@ from jacket.core.uv.sheets import ONE_SHEET, Sheet, Sheets
 from jacket.errors import FormatError, WouldOverwrite
 from jacket.formats.atomic import write_bytes
 from jacket.formats.deliver.maps import map_bytes, packed_bytes
+from jacket.formats.deliver.own import fitted
 from jacket.formats.deliver.picture import layout_png
 from jacket.formats.deliver.profiles import Profile, in_profile, profile_named, turned
 from jacket.formats.mesh.glb import SheetLook, glb_bytes
@@ -33,8 +34,8 @@ Layer = tuple[str, PolyMesh, Mapping[int, str] | None]
 Maps = Sequence[tuple[Sheet, Mapping[str, Baked]]]
 """The maps of sheets."""
 
-ROUGHNESS, METAL = 0.8, 0.0
-"""What roughness and metal are where no picture says."""
+PLAIN = {"roughness": 0.8, "metal": 0.0, "occlusion": 1.0}
+"""What stands in one channel of several where no picture says."""
 
 
 def delivery_bytes(
@@ -96,6 +97,8 @@ def picture_files(receiver: Profile, name: str, maps: Maps, sheets: int) -> dict
             if picture.name.endswith(".exr"):
                 baked = known.get(picture.parts[0])
                 data = map_bytes(baked, 32, ".exr") if baked is not None else None
+            elif (len(picture.parts) == 1 and picture.parts[0].partition(".")[0] not in known) or not any(w.partition(".")[0] in known for w in picture.parts):
+                data = None
             else:
                 size = (first.pixels.shape[1], first.pixels.shape[0])
                 data = packed_bytes(picture.parts, lambda n, k=known, s=size: _found(n, k, s), size, picture.bits, receiver.green == "down")  # type: ignore[misc]
@@ -107,9 +110,9 @@ def picture_files(receiver: Profile, name: str, maps: Maps, sheets: int) -> dict
 def _found(name: str, known: Mapping[str, Baked], size: tuple[int, int]) -> Baked | None:
     """A map, or the plain value of what no map says."""
     if name in known:
-        return known[name]
-    if name in ("roughness", "metal"):
-        value = ROUGHNESS if name == "roughness" else METAL
+        return fitted(known[name], size)
+    if name in PLAIN:
+        value = PLAIN[name]
         return Baked(name, np.broadcast_to(stored(np.array([value])), (size[1], size[0], 1)))
     return None
 
@@ -121,8 +124,9 @@ def sheet_looks(maps: Maps, name: str, sheets: int) -> list[tuple[Floats, SheetL
         title = f"{name}-{sheet.tile}" if sheets > 1 else name
         picture = {k: png_of(known[k]) if k in known else b"" for k in ("colour", "normal")}
         surface = b""
-        if "occlusion" in known:
-            size = (known["occlusion"].pixels.shape[1], known["occlusion"].pixels.shape[0])
+        first = next((known[k] for k in ("occlusion", "roughness", "metal") if k in known), None)
+        if first is not None:
+            size = (first.pixels.shape[1], first.pixels.shape[0])
             surface = packed_bytes(("occlusion", "roughness", "metal"), lambda n, k=known, s=size: _found(n, k, s), size, 8) or b""  # type: ignore[misc]
         if any(picture.values()) or surface:
             out.append((sheet.origin, SheetLook(title, picture["colour"], picture["normal"], surface)))

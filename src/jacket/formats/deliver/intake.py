@@ -6,6 +6,7 @@ import io
 import json
 import re
 import struct
+import warnings
 from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
@@ -112,7 +113,9 @@ def _meshes(path: Path) -> tuple[Received, ...]:
     import pygltflib
 
     try:
-        gltf = pygltflib.GLTF2().load(str(path))
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore")  # of chunks it does not know; what matters is found below
+            gltf = pygltflib.GLTF2().load(str(path))
         blob = gltf.binary_blob()
         out = []
         for node in gltf.nodes:

@@ -12,7 +12,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from jacket.core.bake.maps import MAPS, Baked
+from jacket.core.bake.maps import ALL_MAPS, Baked
 from jacket.errors import FormatError
 
 Pixels = NDArray[np.uint8] | NDArray[np.uint16]
@@ -60,7 +60,7 @@ def map_bytes(baked: Baked, bits: int, ending: str = ".png", green_down: bool = 
         whole = baked.pixels if baked.pixels.dtype == np.float32 else baked.shares()
         return exr_bytes(np.asarray(whole, np.float32))
     pixels = _bits(turned_green(baked) if green_down else baked, bits)
-    return png_bytes(pixels, MAPS[baked.kind].screen)
+    return png_bytes(pixels, ALL_MAPS[baked.kind].screen)
 
 
 def turned_green(baked: Baked) -> Baked:
@@ -68,7 +68,7 @@ def turned_green(baked: Baked) -> Baked:
     if baked.kind != "normal":
         return baked
     pixels = baked.pixels.copy()
-    pixels[..., 1] = 65535 - pixels[..., 1]
+    pixels[..., 1] = (255 if pixels.dtype == np.uint8 else 65535) - pixels[..., 1]
     return Baked(baked.kind, pixels, baked.low, baked.high, baked.legend)
 
 
@@ -92,13 +92,13 @@ def packed_bytes(
             value = min(max(float(word), 0.0), 1.0)
             rows.append(np.full((height, width, 1), round(value * (2**bits - 1)), np.uint8 if bits == 8 else np.uint16))
             continue
-        if name not in MAPS and name not in ("roughness", "metal", "colour", "opacity"):
+        if name not in ALL_MAPS:
             raise FormatError(f"A picture cannot be made of '{word[:40]}'; name a map, or a number from 0 to 1.")
         baked = find(name)
         if baked is None:
             return None
         pixels = _bits(turned_green(baked) if green_down else baked, bits)
         rows.append(pixels[..., ["rgb".index(channel)]] if channel in ("r", "g", "b") else pixels)
-        screen = screen or (name in MAPS and MAPS[name].screen)
+        screen = screen or ALL_MAPS[name].screen
     whole = np.concatenate(rows, axis=2)
     return png_bytes(whole, screen)

@@ -25,6 +25,7 @@ from jacket.document.islands import with_island_numbers
 from jacket.document.state import JacketObject, SourceObject, State, Trial
 from jacket.errors import FormatError, JacketError
 from jacket.formats.atomic import read_bytes, write_pieces
+from jacket.formats.deliver.own import ROLES
 from jacket.formats.project.container import PICTURE, Packed, Reader, packed, packed_array, zip_pieces
 from jacket.formats.project.migrations import VERSION, brought_up, channel_name
 
@@ -63,7 +64,8 @@ def project_pieces(state: State) -> list[bytes]:
                      "placing": s.placing.ravel().tolist(), "stamp": list(s.stamp), "mesh": put(s.mesh)}
                     for s in state.sources],
         "jackets": [{"id": j.id, "name": j.name, "visible": j.visible, "locked": j.locked, "mesh": put(j.mesh),
-                     "islands": [dataclasses.asdict(r) for r in j.islands], "next_island": j.next_island}
+                     "islands": [dataclasses.asdict(r) for r in j.islands], "next_island": j.next_island,
+                     "pictures": [list(p) for p in j.pictures]}
                     for j in state.jackets],
         "trials": [{"id": t.id, "name": t.name, "settings": t.settings, "figures": t.figures, "mesh": put(t.mesh)}
                    for t in state.trials],
@@ -172,7 +174,13 @@ def _jacket(entry: dict[str, Any], mesh: PolyMesh) -> JacketObject:
     )
     first = max([int(entry.get("next_island", 1)), *(r.id + 1 for r in records)])
     return JacketObject(int(entry["id"]), str(entry["name"]), mesh, bool(entry["visible"]),
-                        bool(entry.get("locked", False)), records, first)  # fmt: skip
+                        bool(entry.get("locked", False)), records, first, _pictures(entry))  # fmt: skip
+
+
+def _pictures(entry: dict[str, Any]) -> tuple[tuple[str, str], ...]:
+    """Pictures of one's own by what they stand for; older files have none."""
+    rows = [(str(role), str(path)) for role, path in entry.get("pictures", ())]
+    return tuple((r, p) for r, p in rows if r in ROLES and 0 < len(p) < 4096)
 
 
 def _sight(data: Any) -> Sight:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import replace
 from functools import partial
+from pathlib import Path
 from weakref import WeakKeyDictionary
 
 import numpy as np
@@ -11,8 +12,9 @@ from PySide6.QtCore import Qt
 from PySide6.QtGui import QImage, QPixmap
 from PySide6.QtWidgets import QHBoxLayout, QLabel, QPushButton
 
-from jacket.core.bake.maps import MAPS, Baked
+from jacket.core.bake.maps import ALL_MAPS, MAPS, Baked
 from jacket.core.mesh.shading import HARD
+from jacket.formats.deliver.own import ROLES, stamp_of_file
 from jacket.formats.deliver.profiles import Profile, profiles_in
 from jacket.qt.cards.base import choice_box, soft
 from jacket.qt.cards.stage import StageCard
@@ -143,6 +145,28 @@ class MapsCard(StageCard):
         return (values.maps, values.map_size, values.samples, made, baked is not None and baked.whole, is_stale(baked, state, values), shown)
 
 
+class OwnCard(StageCard):
+    """Pictures on disk that stand for something of the active layer in place of what is baked."""
+
+    name, heading = "deliver own", "Own pictures"
+    watches = frozenset({"jackets", "active"})
+    waits = True
+
+    def fill(self) -> None:
+        desk, jacket = self.desk, self.desk.program.document.state.jacket
+        pictures = dict(jacket.pictures) if jacket is not None else {}
+        self.right.setText(f"{len(pictures)}" if pictures else "none")
+        for role, path in pictures.items():
+            gone = stamp_of_file(path) == (0, 0)
+            self.row(ALL_MAPS[role].label, f"{Path(path).name}{' · is gone' if gone else ''}")
+        desk.grid(self, tuple((f"own-{role}", f"{ALL_MAPS[role].label}…") for role in ROLES), 3)
+        desk.action(self, "drop-own", hide=True)
+
+    def key(self) -> object:
+        jacket = self.desk.program.document.state.jacket
+        return (jacket.id, jacket.pictures) if jacket is not None else None
+
+
 class CageCard(StageCard):
     """How far rays go and which way, and where they failed."""
 
@@ -263,4 +287,4 @@ class IntakeCard(StageCard):
         return id(self.desk.program.delivered)
 
 
-CARDS = (LookCard, MapsCard, CageCard, EdgesCard, DeliverCard, IntakeCard)
+CARDS = (LookCard, MapsCard, OwnCard, CageCard, EdgesCard, DeliverCard, IntakeCard)

@@ -206,6 +206,11 @@ class Filing(QObject):
             path = Path(name)
             draw_to(self.program, path if path.suffix else path.with_suffix(".png"))
 
+    def choose_picture(self, role: str) -> str | None:
+        """Ask for a picture that is to stand for something of a layer."""
+        name, _ = QFileDialog.getOpenFileName(self.window, f"A picture of {role}", "", "Pictures (*.png *.jpg *.jpeg)")
+        return name or None
+
     def deliver_to(self, folder: Path) -> None:
         """Check the layers and write their files, beside the window."""
         document = self.program.document

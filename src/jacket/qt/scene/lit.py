@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from weakref import WeakKeyDictionary
 
 import numpy as np
@@ -14,12 +15,15 @@ from jacket.core.bake.maps import Baked
 from jacket.core.mesh.polymesh import Floats, PolyMesh
 from jacket.core.store import STORE
 from jacket.core.uv.sheets import Sheet
-from jacket.document.state import State
+from jacket.document.state import JacketObject, State
+from jacket.formats.deliver.own import fitted, own_stamps, with_own
 from jacket.render.skins import LAMPS, SKIN_WIDTH, Lamps, Pictures, Skin
 
 Bytes = NDArray[np.uint8]
 _PICTURES: WeakKeyDictionary[SheetMaps, dict[str, Pictures]] = WeakKeyDictionary()
 _ROUGH = 0.8
+_DRESSED: dict[int, tuple[object, Bake]] = {}
+"""The last maps of each layer with its own pictures, under what they follow from."""
 
 
 def lamps_of(display: Display, turn: float) -> Lamps:
@@ -56,10 +60,13 @@ def _lit_pictures(maps: SheetMaps) -> Pictures:
         return None if baked is None else baked.eight()
 
     surface = None
-    open_ = eight("occlusion")
-    if open_ is not None:
-        surface = np.empty((*open_.shape[:2], 3), np.uint8)
-        surface[..., 0], surface[..., 1], surface[..., 2] = open_[..., 0], round(255 * _ROUGH), 0
+    parts = [maps.maps.get(k) for k in ("occlusion", "roughness", "metal")]
+    first = next((p for p in parts if p is not None), None)
+    if first is not None:
+        height, width = first.pixels.shape[:2]
+        surface = np.empty((height, width, 3), np.uint8)
+        for k, (part, plain) in enumerate(zip(parts, (255, round(255 * _ROUGH), 0), strict=True)):
+            surface[..., k] = plain if part is None else fitted(part, (width, height)).eight()[..., 0]
     return Pictures(eight("colour"), eight("normal"), surface)
 
 
@@ -107,8 +114,21 @@ def _sheets_of(given: Handed, sheets: tuple[Sheet, ...]) -> NDArray[np.int32]:
 
 
 def lit_skins(state: State, baked: Bake | None, display: Display) -> list[Skin]:
-    """Skins of all visible layers."""
-    return [s for j in state.jackets if j.visible and j.mesh.n_faces for s in skins_of(j.mesh, state.sheets, baked, display)]
+    """Skins of all visible layers, each with its own pictures in place of baked maps."""
+    return [s for j in state.jackets if j.visible and j.mesh.n_faces
+            for s in skins_of(j.mesh, state.sheets, dressed(baked, j, state), display)]  # fmt: skip
+
+
+def dressed(baked: Bake | None, layer: JacketObject, state: State) -> Bake | None:
+    """The maps of a layer with its own pictures in place of baked ones; the same object while nothing of them changes."""
+    if not layer.pictures:
+        return baked
+    key = (baked, own_stamps(dict(layer.pictures)), state.sheets)
+    known = _DRESSED.get(layer.id)
+    if known is None or known[0] != key:
+        made = with_own(baked.sheets if baked is not None else (), dict(layer.pictures), state.sheets)
+        known = _DRESSED[layer.id] = (key, replace(baked or Bake(), sheets=made))
+    return known[1]
 
 
 def sheet_skins(state: State, baked: Bake, display: Display) -> list[Skin]:

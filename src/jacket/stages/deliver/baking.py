@@ -104,9 +104,8 @@ def glimpsed(sheet: Sheet, work: SheetBake) -> SheetMaps:
     maps = {}
     for kind, pixels in work.pixels.items():
         some = pixels[::step, ::step].copy()
-        some = some.astype(np.uint16) * np.uint16(257) if some.dtype == np.uint8 else some
         low, high = (float(some.min()), float(some.max())) if MAPS[kind].whole and some.size else (0.0, 1.0)
-        maps[kind] = Baked(kind, some, low, high)  # type: ignore[arg-type]
+        maps[kind] = Baked(kind, some, low, high)
     return SheetMaps(sheet, maps, work.state[::step, ::step].copy())
 
 

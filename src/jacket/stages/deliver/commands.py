@@ -11,11 +11,13 @@ from jacket.commands.model import Command
 from jacket.core.bake.failing import failing_faces
 from jacket.core.derive import surface_of
 from jacket.core.mesh.shading import HARD
-from jacket.document.state import State
+from jacket.document.edits.layers import put_picture
+from jacket.document.state import State, own_pictures
 from jacket.document.task import Task
 from jacket.errors import JacketError, WouldOverwrite
 from jacket.formats.atomic import write_bytes
 from jacket.formats.deliver.files import name_of
+from jacket.formats.deliver.own import ROLES, checked_own
 from jacket.formats.deliver.profiles import profiles_in, toml_of
 from jacket.jobs.bake import BakeLayer
 from jacket.jobs.deliver import Delivered, DeliverLayer, DeliverSettings, deliver
@@ -59,13 +61,13 @@ def deliver_to(host: Host, folder: Path, stem: str, force: bool = False) -> None
     if not layers:
         raise JacketError("There are no faces to deliver; show a layer that has some.")
     settings, source = DeliverSettings(values.profile, state.sheets, stem, force, profile_dir()), state.source
-    stale = is_stale(host.baked, state, values)
+    stale, own = is_stale(host.baked, state, values), own_pictures(state)
     baked = host.baked if host.baked is not None and host.baked.whole and host.baked.sheets and not stale else None
 
     def job(progress: Progress) -> Delivered | WouldOverwrite:
         mesh = source.mesh if source is not None else None
         try:
-            return deliver(layers, folder, settings, mesh, surface_of(mesh) if mesh is not None else None, progress=progress, bake=baked)
+            return deliver(layers, folder, settings, mesh, surface_of(mesh) if mesh is not None else None, progress=progress, bake=baked, own=own)
         except WouldOverwrite as refused:
             return refused
 
@@ -159,6 +161,28 @@ def own_profile(host: Host) -> None:
     host.say(f"The profile lies in {path}; change it there, and it is used from the next delivery on.")
 
 
+def choose_own(host: Host, role: str) -> None:
+    """Ask for a picture on disk that stands for something of the active layer. Raises FormatError where it is none."""
+    layer = host.document.open_jacket()
+    path = host.choose_picture(role)
+    if path:
+        checked_own(role, Path(path))
+        put_picture(host.document, layer.id, role, path)
+        host.show(replace(host.display, lit=True))
+
+
+def drop_own(host: Host) -> None:
+    """Forget all pictures of one's own of the active layer."""
+    layer = host.document.open_jacket()
+    with host.document.transaction("no pictures of one's own"):
+        for role, _ in layer.pictures:
+            put_picture(host.document, layer.id, role, "")
+
+
+def _has_own(state: State) -> bool:
+    return state.jacket is not None and bool(state.jacket.pictures)
+
+
 def _next_lamps(host: Host) -> None:
     names = list(LAMPS)
     at = names.index(host.display.lamps) if host.display.lamps in names else -1
@@ -188,6 +212,9 @@ COMMANDS = (
     Command("rays-averaged", "Rays averaged at what is held", "cage smooth averaged normals", "", _held, lambda h: straighten_rays(h, "rays averaged", 0.0)),
     Command("hold-missed", "Hold where rays failed", "cage missed behind show bake holes", "", _has_jacket, _hold_failing),
     Command("own-profile", "Make a profile of one's own", "profile receiver engine custom toml", "", lambda s: True, own_profile),
+    *(Command(f"own-{role}", f"Own picture of {role}…", f"texture map {role} image paint material", "", _has_jacket, lambda h, r=role: choose_own(h, r))  # type: ignore[misc]
+      for role in ROLES),
+    Command("drop-own", "No pictures of one's own", "texture forget remove image", "", _has_own, drop_own),
     Command("plain-cage", "Cage as it comes", "cage reset forget painted", "", _has_jacket, plain_cage),
     Command("next-lamps", "Next lamps", "light environment overcast sun studio", "", lambda s: True, _next_lamps),
     Command("wipe", "Dense beside light", "compare wipe source highpoly lowpoly split", "", bakeable, _wipe),

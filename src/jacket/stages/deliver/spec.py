@@ -2,9 +2,17 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from dataclasses import replace
+
+from jacket.commands.host import Host
 from jacket.commands.model import Looks, StageSpec, Ticket
 from jacket.core.checks.model import Check
 from jacket.document.state import State
+from jacket.formats.deliver.profiles import profiles_in
+from jacket.jobs.deliver import profile_checks
+from jacket.settings.store import profile_dir
+from jacket.stages.deliver.baking import is_stale
 from jacket.stages.deliver.commands import COMMANDS
 from jacket.stages.deliver.tools.look import Look
 from jacket.stages.deliver.tools.probe import Probe
@@ -22,6 +30,22 @@ def checks(state: State) -> list[Check]:
     return list({c.id: c for c in rows}.values())
 
 
+def also(host: Host) -> Callable[[State], list[Check]]:
+    """What the chosen profile asks, and what became of the last bake, of the active layer."""
+    values, baked = replace(host.values(DeliverValues)), host.baked
+    known = profiles_in(profile_dir())
+    profile = known.get(values.profile) or known["y-up-metres"]
+    made = baked if baked is not None and baked.whole and baked.sheets else None
+
+    def look(state: State) -> list[Check]:
+        jacket = state.jacket
+        if jacket is None or jacket.mesh.n_faces == 0:
+            return []
+        return profile_checks(jacket.mesh, profile, state.sheets, made, is_stale(made, state, values))
+
+    return look
+
+
 def ticket(state: State, found: list[Check]) -> Ticket:
     """How many checks are met, and the worst of those that are not."""
     if not found:
@@ -36,4 +60,4 @@ def ticket(state: State, found: list[Check]) -> Ticket:
     return Ticket(f"all {len(found)} ready")
 
 
-SPEC = StageSpec("deliver", "Deliver", "6", (Look, Probe, Hold), COMMANDS, DeliverValues, checks, ticket, ("deliver",), Looks(flat_share=0.3))
+SPEC = StageSpec("deliver", "Deliver", "6", (Look, Probe, Hold), COMMANDS, DeliverValues, checks, ticket, ("deliver",), Looks(flat_share=0.3), also)

@@ -94,7 +94,7 @@ def told(sheet: SheetMaps, inside: Floats) -> tuple[str, str]:
 def said(baked: Baked, values: np.ndarray) -> str:
     """One pixel of a map in words."""
     kind = baked.kind
-    share = values.astype(float) / 65535 if values.dtype == np.uint16 else values.astype(float)
+    share = values.astype(float) / (1.0 if values.dtype == np.float32 else np.iinfo(values.dtype).max)
     if kind == "normal":
         v = share * 2 - 1
         return f"normal {np.degrees(np.arccos(np.clip(v[2] / max(float(np.linalg.norm(v)), 1e-9), -1, 1))):.1f}° off"
