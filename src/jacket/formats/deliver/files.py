@@ -24,6 +24,7 @@ from jacket.formats.deliver.maps import map_bytes, packed_bytes
 from jacket.formats.deliver.own import fitted
 from jacket.formats.deliver.picture import layout_png
 from jacket.formats.deliver.profiles import Profile, in_profile, profile_named, turned
+from jacket.formats.deliver.usd import KINDS, usd_files
 from jacket.formats.mesh.glb import SheetLook, glb_bytes
 from jacket.formats.mesh.obj import mtl_text, obj_text
 from jacket.formats.mesh.ply import ply_bytes
@@ -58,6 +59,13 @@ def delivery_bytes(
         files[f"{name}.ply"] = ply_bytes(in_profile(whole, receiver))
     if "stl" in receiver.files:
         files[f"{name}.stl"] = stl_bytes(in_profile(whole, receiver), np.asarray(whole.corners[short_diagonals(whole)]))
+    kinds = [k for k in KINDS if k in receiver.files]
+    if kinds:
+        # USD has green up always (UsdPreviewSurface specification); a receiver that wants it down gets a picture more.
+        turned_up = {f"{name}-normal-usd.png": (map_bytes(known["normal"], 8), "normal") for _, known in maps[:1]
+                     if "normal" in known and receiver.green == "down"}  # fmt: skip
+        pictures = {**turned_up, **pictures}
+        files |= usd_files([(title, mesh) for title, mesh, _ in layers], name, receiver, pictures, kinds)
     files |= {n: data for n, (data, _) in pictures.items()}
     files[f"{name}-report.json"] = report
     meshes = [(mesh, names) for _, mesh, names in layers if mesh.uv is not None and np.isfinite(mesh.uv).any()]
