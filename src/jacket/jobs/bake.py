@@ -18,6 +18,7 @@ from jacket.core.bake.maps import MAPS
 from jacket.core.derive import surface_of
 from jacket.core.mesh.diagonals import short_diagonals
 from jacket.core.mesh.polymesh import PolyMesh
+from jacket.core.store import STORE
 from jacket.core.uv.sheets import ONE_SHEET, Sheet, Sheets
 from jacket.errors import MeshError
 from jacket.progress import Progress, part, silent
@@ -98,7 +99,7 @@ def bake(
     reach = {x.name: _reach(x.mesh, sources, settings) for x in layers}
     progress(0.02, "preparing the source")
     groups = _grouped(layers, sources, settings)
-    dense = [Dense.of([(s.name, s.mesh) for s in those]) for _, those in groups]
+    dense = [dense_of(those) for _, those in groups]
     _look_first(groups, dense, sheets, settings, reach, seen)
     values = [point_values(d, wanted, settings.options, part(progress, 0.05, 0.35)) for d in dense]
     done, rows = [], [s for s in sheets if any(len(_triangles(x.mesh, s)) for x in layers)]
@@ -128,6 +129,15 @@ def _usable(
     if not rest:
         raise MeshError("There is no source to bake from; open the dense mesh first, or leave fewer sources out.")
     return mapped, rest
+
+
+def dense_of(sources: Sequence[BakeLayer]) -> Dense:
+    """Sources as one, kept for the next bake: the tree of a large scan takes seconds."""
+    grounds = [s.mesh.aspect(a) for s in sources for a in ("points", "faces", "uv", "point_data", "face_data", "marks")]
+    rows = [(s.name, s.mesh.detached()) for s in sources]
+    key = ("dense", tuple(s.name for s in sources), tuple(s.mesh.materials for s in sources))
+    found: Dense = STORE.get(tuple(grounds), key, lambda: Dense.of(rows))
+    return found
 
 
 def ground_of(layers: Sequence[BakeLayer], sources: Sequence[BakeLayer], sheets: Sheets, settings: BakeSettings) -> tuple[Any, ...]:

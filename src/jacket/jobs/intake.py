@@ -15,14 +15,14 @@ from jacket.core.bake.cage import target_of
 from jacket.core.bake.compare import Delivered, Samples, decoded, mean_angle, mixed, read, sampled, unit_rows
 from jacket.core.bake.dense import Dense
 from jacket.core.bake.tangents import tangents
-from jacket.core.bake.texels import covered_texels, spread_origin
+from jacket.core.bake.texels import border_sides, covered_texels, spread_origin
 from jacket.core.checks.model import Level
 from jacket.core.derive import surface_of
 from jacket.core.mesh.polymesh import Floats, PolyMesh
 from jacket.core.uv.sheets import Sheet
 from jacket.errors import MeshError
 from jacket.formats.deliver.intake import Folder, Received, read_folder
-from jacket.jobs.bake import BakeLayer
+from jacket.jobs.bake import BakeLayer, dense_of
 from jacket.progress import Progress, silent
 
 FIGURE = 1.8
@@ -82,8 +82,7 @@ def take_in(folder: Path, sources: Sequence[BakeLayer] = (), progress: Progress 
     if not sources:
         return Taken((*rows, *_sizes(found)))
     progress(0.2, "preparing the source")
-    source = [(s.name, s.mesh) for s in sources if s.mesh.n_faces]
-    dense = Dense.of(source)
+    dense = dense_of([s for s in sources if s.mesh.n_faces])
     rows += _placed(found, sources, dense)
     if any(f.id in ("axes", "scale") and f.level == "wrong" for f in rows):
         return Taken(tuple(rows))
@@ -220,7 +219,7 @@ def _best_map(given: Delivered, samples: Samples, dense: Dense, picture: NDArray
     work = SheetBake.blank(*size, ("object",))
     target = target_of(mesh, Sheet(), size, 0.05 * dense.diagonal)
     none = Values(np.zeros((len(dense.normals), 0), np.float32), {})
-    baked = bake_sheet([Group(target, dense, none)], work, BakeOptions(samples=2, padding=4))["object"]
+    baked = bake_sheet([Group(target, dense, none)], work, BakeOptions(samples=1, padding=4))["object"]
     eight = (baked.eight() / 255.0 * 2 - 1).astype(np.float32)
     return unit_rows(read(eight, mixed(samples, np.array(given.uv))))
 
@@ -320,7 +319,9 @@ def _bleeds(given: Delivered, picture: NDArray[np.float32]) -> int:
     """The first mip level at which a picture shows what lies between islands, 0 for none."""
     height, width = picture.shape[:2]
     at = np.array(given.uv) * (width, height)
-    covered = covered_texels(at, np.zeros((0, 2), np.int32), width, height, 0.0) >= 0
+    # Two texels around islands count as theirs: bakers carry them on there by rays of their own.
+    sides = border_sides(np.array(given.uv).reshape(-1, 2), np.arange(3 * len(at)).reshape(-1, 3))
+    covered = covered_texels(at, sides, width, height, 2.0) != -1
     if not covered.any() or covered.all():
         return 0
     ideal = picture.reshape(-1, 3)[spread_origin(covered, -1)]

@@ -57,6 +57,14 @@ def _look(p: QPainter) -> None:
     p.drawLine(QPointF(2, 20), QPointF(20, 20))
 
 
+def _hull(p: QPainter) -> None:
+    p.drawEllipse(QRectF(8, 8, 12, 12))
+    pen = QPen(p.pen())
+    pen.setStyle(Qt.PenStyle.DotLine)
+    p.setPen(pen)
+    p.drawEllipse(QRectF(3, 3, 22, 22))
+
+
 def _probe(p: QPainter) -> None:
     p.drawLine(QPointF(22, 5), QPointF(11, 16))
     p.drawPolygon(QPolygonF([QPointF(11, 16), QPointF(7, 22), QPointF(13, 18)]))
@@ -188,7 +196,7 @@ def _density(p: QPainter) -> None:
 
 
 _PAINTERS: dict[str, Painter] = {
-    "draft": _draft, "nudge": _nudge, "flat-nudge": _nudge, "relax": _relax, "flat-relax": _relax, "unpick": _unpick, "hold": _hold, "cut": _cut, "sew": _sew, "look": _look, "probe": _probe,
+    "draft": _draft, "nudge": _nudge, "flat-nudge": _nudge, "relax": _relax, "flat-relax": _relax, "unpick": _unpick, "hold": _hold, "cut": _cut, "sew": _sew, "look": _look, "probe": _probe, "hull": _hull,
     "place": _place, "ladder": _ladder, "weave": _weave, "sleeve": _sleeve, "darn": _darn, "rows": _rows, "move": _move, "carry": _carry, "lift": _lift, "tidy": _tidy, "guide": _guide, "density": _density, "sift": _sift, "gauge": _gauge, "ground": _ground,
 }  # fmt: skip
 

@@ -72,7 +72,10 @@ class Showing(QObject):
         form.mark_poles = (display.poles and display.jacket and stage == "topology" and trial is None
                            and program.strokes is None and not display.smooth)  # fmt: skip
         form.compare_outline = display.outline
-        form.show_chips(program.display, () if has_moves(state) else ("moved",))
+        # What a game shows has no wires; what chips would switch there is put away.
+        plain = () if has_moves(state) else ("moved",)
+        form.show_chips(program.display, ("source", "jacket", "wire", "islands", "through", "poles", "gap", "moved") if lit else
+                        plain if stage == "deliver" else (*plain, "lit", "cage"))  # fmt: skip
         form.overlay.update()
 
     def redraw_flat(self) -> None:

@@ -19,6 +19,7 @@ from jacket.formats.deliver.profiles import FILES, parsed, profile_named, toml_o
 from jacket.settings.store import profile_dir
 from jacket.stages.deliver.baking import is_stale
 from jacket.stages.deliver.commands import deliver_to
+from jacket.stages.deliver.tools.hull import Hull
 from jacket.stages.deliver.tools.look import Look
 from jacket.stages.deliver.tools.probe import Probe
 from jacket.stages.deliver.values import DeliverValues
@@ -130,6 +131,36 @@ def test_the_cage_is_painted_where_something_is_held() -> None:
     assert p.do("rays-straight").point_data[STRAIGHT].max() == 1.0
     assert p.do("rays-averaged").point_data[STRAIGHT].max() == 0.0
     assert REACH not in p.do("plain-cage").point_data
+
+
+def test_hull_paints_the_cage_under_the_brush() -> None:
+    """Further, nearer with Ctrl, straight; points out of the brush stay, and a stroke is one step."""
+    p = program()
+    hull = p.tools["hull"]
+    assert isinstance(hull, Hull)
+    camera = FormCamera(np.zeros(3), 5.0, width=400, height=300)
+    hull.settings.brush = 40.0
+
+    def stroke(**keys: bool) -> np.ndarray:
+        hull.hover(Pointer(200, 150, form=camera, **keys))
+        hull.press(Pointer(200, 150, form=camera, **keys))
+        hull.move(Pointer(204, 150, form=camera, **keys))
+        hull.release(Pointer(204, 150, form=camera, **keys))
+        mesh = p.document.require_jacket().mesh
+        return mesh.point_data.get(REACH, np.ones(mesh.n_points))
+
+    further = stroke()
+    assert further.max() > 1.05 and (further == 1.0).sum() > 0.7 * len(further) and "reach" in hull.ghost.what
+    nearer = stroke(ctrl=True)
+    assert nearer.max() < further.max() and nearer.max() == pytest.approx(1.0)
+    hull.set_option("paints", "straight")
+    stroke()
+    assert 0.2 < p.document.require_jacket().mesh.point_data[STRAIGHT].max() <= 1.0
+    p.document.undo()
+    assert STRAIGHT not in p.document.require_jacket().mesh.point_data
+    p.document.undo()
+    p.document.undo()
+    assert REACH not in p.document.require_jacket().mesh.point_data
 
 
 def test_look_turns_the_light_and_moves_the_wipe() -> None:

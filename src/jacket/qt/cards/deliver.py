@@ -68,7 +68,7 @@ class MapsCard(StageCard):
     """The maps that are made, each with its picture and whether it is still true; and the button."""
 
     name, heading = "deliver maps", "Maps"
-    watches = frozenset({"jackets", "sources", "sheets", "values", "baked", "work"})
+    watches = frozenset({"jackets", "sources", "sheets", "values", "baked", "work", "display"})
     waits = True
 
     def fill(self) -> None:

@@ -31,8 +31,8 @@ def reach_of(layer: JacketObject, state: State, baked: Bake | None, percent: flo
     return found
 
 
-def cage_layers(state: State, baked: Bake | None, percent: float, palette: Palette) -> list[Layer]:
-    """The hull of the active layer."""
+def cage_layers(state: State, baked: Bake | None, percent: float, palette: Palette, pull: float) -> list[Layer]:
+    """The hull of the active layer, pulled towards the eye like the jacket that it goes around."""
     layer = state.jacket
     if layer is None or not layer.visible or layer.mesh.n_faces == 0:
         return []
@@ -43,7 +43,7 @@ def cage_layers(state: State, baked: Bake | None, percent: float, palette: Palet
         colours[behind] = rgb(palette.look, 0.6)
         colours[missed] = rgb(palette.accent, 0.6)
     hull = hull_of(mesh, reach_of(layer, state, baked, percent))
-    return [Layer(fill_rows(hull, colours), wire=rgb(palette.card, 0.35), lit=True)]
+    return [Layer(fill_rows(hull, colours), pull=pull, wire=rgb(palette.card, 0.35), lit=True)]
 
 
 def hull_of(mesh: PolyMesh, reach: float) -> PolyMesh:

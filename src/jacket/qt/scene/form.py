@@ -97,7 +97,7 @@ def form_scene(
         beside = _worked_on(shown.other, state, display, frame, Kept())
     layers += _over(state, display, shown, frame)
     if display.cage and stage == "deliver":
-        layers += cage_layers(state, shown.baked, shown.cage, palette)
+        layers += cage_layers(state, shown.baked, shown.cage, palette, 1.5 * PULL * size)
     return Scene(tuple(base), tuple(map(tuple, tiers)), tuple(layers), tuple(beside), rgb(palette.form_ground)[:3],
                  display.through, look)  # fmt: skip
 
@@ -111,7 +111,7 @@ def _lit_scene(state: State, display: Display, palette: Palette, shown: Shown) -
     if shown.wipe < 1.0 or not skins:
         base, tiers, _ = source_surfaces(state, replace(display, shade="smooth", heat=None), palette)
     look = Look("lamps", (0.52, 0.5, 0.47), lamps=lamps)
-    layers = cage_layers(state, shown.baked, shown.cage, palette) if display.cage else []
+    layers = cage_layers(state, shown.baked, shown.cage, palette, 0.0) if display.cage else []
     return Scene(tuple(base), tuple(map(tuple, tiers)), tuple(layers), (), rgb(palette.form_ground)[:3], False, look, tuple(skins), lamps, shown.wipe)
 
 

@@ -14,6 +14,7 @@ from jacket.jobs.deliver import profile_checks
 from jacket.settings.store import profile_dir
 from jacket.stages.deliver.baking import is_stale
 from jacket.stages.deliver.commands import COMMANDS
+from jacket.stages.deliver.tools.hull import Hull
 from jacket.stages.deliver.tools.look import Look
 from jacket.stages.deliver.tools.probe import Probe
 from jacket.stages.deliver.values import DeliverValues
@@ -60,4 +61,4 @@ def ticket(state: State, found: list[Check]) -> Ticket:
     return Ticket(f"all {len(found)} ready")
 
 
-SPEC = StageSpec("deliver", "Deliver", "6", (Look, Probe, Hold), COMMANDS, DeliverValues, checks, ticket, ("deliver",), Looks(flat_share=0.3), also)
+SPEC = StageSpec("deliver", "Deliver", "6", (Look, Probe, Hull, Hold), COMMANDS, DeliverValues, checks, ticket, ("deliver",), Looks(flat_share=0.3), also)
