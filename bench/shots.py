@@ -45,9 +45,18 @@ def main(folder: str) -> None:
     settle(window)
     window.frame(True)
     window.form.camera = window.form.camera.turned(40, 6)
-    for stage in ("seams", "flatten", "deliver"):
+    for stage in ("seams", "flatten"):
         window.show_stage(stage)
         _keep(window, target / f"{stage}.png")
+    window.show_stage("deliver")
+    for name, value in (("map_size", 2048), ("maps", "normal,occlusion,curvature")):
+        window.program.put(DeliverValues, name, value)
+    window.program.run(window.program.commands["bake"])
+    settle(window, 120)
+    window.program.show(replace(window.program.display, lamps="low-sun"))
+    window.program.run(window.program.commands["wipe"])
+    _keep(window, target / "deliver.png")
+    toggle(window.program, "lit")
     window.show_stage("flatten")
     toggle(window.program, "stretch")
     toggle(window.program, "checker")

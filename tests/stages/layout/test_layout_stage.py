@@ -10,6 +10,7 @@ import pytest
 from jacket.core.derive import islands_of
 from jacket.core.layout.arrange import densities
 from jacket.core.layout.margins import least_margin
+from jacket.core.layout.pieces import stacked_on
 from jacket.core.uv.identity import numbers_by_label
 from jacket.core.uv.islands import Islands
 from jacket.core.uv.sheets import Sheet
@@ -18,6 +19,7 @@ from jacket.document.islands import with_island_numbers
 from jacket.document.state import JacketObject, State
 from jacket.errors import EditRefused
 from jacket.formats.project.records import load_project, save_project
+from jacket.qt.cards.ledger import ledger_rows
 from jacket.stages.layout.drawing import draw_to
 from jacket.stages.layout.tools.align import Align
 from jacket.stages.layout.tools.place import Place
@@ -251,6 +253,33 @@ def test_arranging_commands_name_their_steps_and_need_something_held() -> None:
     program.run(program.commands["lay-on"])
     uv = np.asarray(document.require_jacket().mesh.uv)
     assert uv[0] == pytest.approx(uv[12]) and uv[1] == pytest.approx(uv[13])
+    assert sum(r.twin > 0 for r in document.require_jacket().islands) == 1
+
+
+def test_a_stack_is_moved_as_one_and_is_none_once_it_lies_apart() -> None:
+    """Whoever drags one of a stack drags all of it; twins that lie apart again are islands like others, names and all."""
+    mesh = flat(*[np.array([[0.0, 0], [3, 0], [3, 1], [0, 2]])] * 3)
+    apart = np.array(mesh.uv)
+    for k in range(3):
+        apart[mesh.starts[k] : mesh.starts[k + 1]] = apart[mesh.starts[k] : mesh.starts[k + 1]] * 40 + [0.15 + 0.3 * k, 0.3]
+    document = Document(state_of(mesh.with_uv(apart)))
+    stack = Stack(document, ToolSettings())
+    stack.hover(at(*apart[:4].mean(axis=0)))
+    stack.press(at(*apart[:4].mean(axis=0)))
+    before = np.asarray(document.require_jacket().mesh.uv)
+    place = Place(document, ToolSettings())
+    drag(place, before[:4].mean(axis=0), before[:4].mean(axis=0) + [0.1, 0.2])
+    after = np.asarray(document.require_jacket().mesh.uv)
+    assert np.abs(after - before - [0.1, 0.2]).max() < 5e-3 and np.array_equal(after[4:8], after[:4])
+    moved = after.copy()
+    moved[4:8] += [0.0, -0.3]
+    document.edit_jacket("apart", document.require_jacket().mesh.with_uv(moved))
+    jacket = document.require_jacket()
+    found = islands_of(jacket.mesh, document.state.sheets)
+    numbers = numbers_by_label(jacket.mesh, found.labels, found.count)
+    under = stacked_on(found, numbers, jacket.islands)
+    assert sum(r.twin > 0 for r in jacket.islands) == 2 and (under >= 0).sum() == 1
+    assert len(ledger_rows(document.state)) == 2
 
 
 def test_done_and_left_islands_and_what_a_project_keeps_of_the_layout(tmp_path: Path) -> None:

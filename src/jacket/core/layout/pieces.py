@@ -16,6 +16,26 @@ from jacket.core.uv.islands import Islands, density_scales
 from jacket.core.uv.sheets import APART
 
 
+def stacked_on(islands: Islands, by_label: Ints, records: Sequence[IslandRecord]) -> Ints:
+    """(count,) the island that each one was stacked on and still lies on, −1 for none: twins that were flattened or moved apart
+    since are no stack. by_label (count,) are the lasting numbers."""
+    out = np.full(islands.count, -1, np.int64)
+    where = {int(n): k for k, n in enumerate(by_label)}
+    boxes = islands.boxes
+    for r in records:
+        k, base = where.get(r.id, -1), where.get(r.twin, -1) if r.twin else -1
+        if k < 0 or base < 0 or not np.isfinite(boxes[[k, base]]).all():
+            continue
+        low, high = np.maximum(boxes[k, :2], boxes[base, :2]), np.minimum(boxes[k, 2:], boxes[base, 2:])
+        least = min(float(np.prod(boxes[j, 2:] - boxes[j, :2])) for j in (k, base))
+        # Laid by whole sheets they are a stack too, for baking.
+        shift = np.round(boxes[k, :2] - boxes[base, :2])
+        low, high = (low, high) if not shift.any() else (np.maximum(boxes[k, :2] - shift, boxes[base, :2]), np.minimum(boxes[k, 2:] - shift, boxes[base, 2:]))
+        if (high > low).all() and float(np.prod(high - low)) > 0.5 * least:
+            out[k] = base
+    return out
+
+
 @dataclass(frozen=True, eq=False)
 class Bonds:
     """What is wished for the islands of a layer, all (count,).
@@ -49,7 +69,7 @@ class Bonds:
             return bonds
         by_label = np.zeros(islands.count, np.int64)
         by_label[islands.labels] = numbers
-        known = {r.id: r for r in records}
+        known, lies_on = {r.id: r for r in records}, stacked_on(islands, by_label, records)
         groups: dict[str, int] = {}
         for k, number in enumerate(by_label.tolist()):
             record = known.get(number)
@@ -57,7 +77,7 @@ class Bonds:
                 continue
             bonds.locked[k] |= record.lock
             bonds.weigh[k] = record.weigh
-            bonds.stack[k] = record.twin or number
+            bonds.stack[k] = record.twin if lies_on[k] >= 0 else number
             bonds.group[k] = groups.setdefault(record.group, len(groups)) if record.group else -1
         return bonds
 

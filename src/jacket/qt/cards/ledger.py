@@ -11,6 +11,7 @@ from PySide6.QtWidgets import QGridLayout, QLabel, QLineEdit, QPushButton, QWidg
 
 from jacket.core.derive import islands_of, stretch_of
 from jacket.core.layout.arrange import densities
+from jacket.core.layout.pieces import stacked_on
 from jacket.core.mesh.geometry import face_areas
 from jacket.core.uv.identity import IslandRecord, numbers_by_label
 from jacket.document.edits import uvs
@@ -49,16 +50,16 @@ def ledger_rows(state: State) -> list[Row]:
     density, area = densities(islands), face_areas(mesh)
     off = np.abs(np.nan_to_num(stretch_of(mesh, state.sheets))) if mesh.uv is not None else np.zeros(mesh.n_faces)
     stretch = np.bincount(islands.labels, off * area, minlength=islands.count) / np.maximum(islands.surface_area, 1e-300)
-    under = [r.twin for r in jacket.islands if r.twin]
+    under = stacked_on(islands, numbers, jacket.islands)
     out = []
     for record in jacket.islands:
         k = label_of.get(record.id)
-        if k is None or record.twin:
+        if k is None or under[k] >= 0:
             continue
         where = int(islands.sheet_of[k])
         tile = str(state.sheets[where].tile) if where >= 0 else "beside"
         out.append(Row(record, k, float(islands.pixel_area[k]), float(density[k]), float(stretch[k]), tile, bool(islands.mapped[k]),
-                       under.count(record.id)))  # fmt: skip
+                       int((under == k).sum())))  # fmt: skip
     return out
 
 

@@ -11,6 +11,7 @@ from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QPainter
 
 from jacket.core.derive import islands_of
+from jacket.core.layout.pieces import stacked_on
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.uv.identity import IslandRecord, island_numbers
 from jacket.core.uv.sheets import Sheet
@@ -163,16 +164,18 @@ class FlatView(GlView):
         first = np.unique(islands.labels, return_index=True)[1]
         records = {r.id: r for r in jacket.islands}
         boxes = islands.boxes
-        stacked = Counter(r.twin for r in jacket.islands if r.twin)
+        by_label = numbers[first] if numbers is not None else np.zeros(islands.count, np.int64)
+        under = stacked_on(islands, by_label, jacket.islands)
+        stacked = Counter(under[under >= 0].tolist())
         painter.setFont(font(10, bold=True))
         at, lows, highs = (self.camera.project(np.nan_to_num(p)) for p in (islands.name_places, boxes[:, :2], boxes[:, 2:]))
         for k in range(islands.count):
             record = records.get(int(numbers[first[k]])) if numbers is not None else None
             if record is not None and np.isfinite(boxes[k]).all():
                 a, b = lows[k], highs[k]
-                if not record.twin:
+                if under[k] < 0:
                     self._name(painter, record, a, b, at[k])
-                    self._count(painter, stacked.get(record.id, 0) + 1, a, b)
+                    self._count(painter, stacked.get(k, 0) + 1, a, b)
 
     def _count(self, painter: QPainter, count: int, a: Any, b: Any) -> None:
         """How many islands lie on one another here, in the upper right corner."""

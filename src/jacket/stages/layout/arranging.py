@@ -10,7 +10,9 @@ from jacket.commands.host import Host, Run
 from jacket.commands.model import Command
 from jacket.core.derive import islands_of
 from jacket.core.layout import arrange
+from jacket.core.layout.pieces import Bonds
 from jacket.core.mesh.polymesh import Floats, Ints
+from jacket.core.uv.identity import island_numbers
 from jacket.core.uv.islands import Islands
 from jacket.document.edits import uvs
 from jacket.document.state import State
@@ -19,14 +21,17 @@ from jacket.stages.layout.values import LayoutValues
 
 
 def held_ids(state: State) -> list[int]:
-    """Labels of the islands that something is held on; the mapped ones only."""
+    """Labels of the islands that something is held on and of those that are stacked with them; the mapped ones only."""
     jacket = state.jacket
     if jacket is None or jacket.mesh.uv is None or not state.held.parts:
         return []
     islands = islands_of(jacket.mesh, state.sheets)
     faces = uvs.held_faces(jacket.mesh, state.held)
     found = np.unique(islands.labels[faces])
-    return [int(k) for k in found if islands.mapped[k]]
+    # A stack is one: who holds one of it holds them all.
+    stack = Bonds.of(islands, island_numbers(jacket.mesh), jacket.islands).stack
+    several = np.flatnonzero(np.isin(stack, stack[found][stack[found] >= 0]))
+    return [int(k) for k in np.union1d(found, several) if islands.mapped[k]]
 
 
 def on_flat_islands(state: State) -> bool:

@@ -91,7 +91,7 @@ def _lay_on(host: Host) -> None:
     points = state.held.of("points")
     lead = leading(state, islands)
     corners = {int(k): np.flatnonzero(np.isin(mesh.corners, points) & (islands.corner_labels == k)) for k in held_ids(state)}
-    pairs = {k: _two(mesh, islands, c) for k, c in corners.items()}
+    pairs = {k: _two(mesh, islands, c) for k, c in corners.items() if len(c)}
     others = [k for k in pairs if k != lead]
     if len(pairs) != 2 or any(p is None for p in pairs.values()):
         raise JacketError("Hold two points of each of two islands; the one held last stays where it is.")
@@ -104,7 +104,14 @@ def _lay_on(host: Host) -> None:
     uv = islands.uv.copy()
     sheet = np.full(int(here.sum()), max(int(islands.sheet_of[lead]), 0))
     uv[here] = from_pixel_places(np.stack([place.real, place.imag], axis=1), sheet, islands.sheets)
-    host.document.edit_jacket("lay an island on another", mesh.with_uv(uv))
+    numbers = numbers_by_label(mesh, islands.labels, islands.count)
+    one, base = int(numbers[others[0]]), int(numbers[lead])
+    with host.document.transaction("lay an island on another"):
+        host.document.edit_jacket("lay an island on another", mesh.with_uv(uv))
+        if one and base:
+            # What was laid on another by hand is a stack as any other: it is no overlap, and is packed as one.
+            base = next((r.twin for r in host.document.require_jacket().islands if r.id == base and r.twin), base)
+            uvs.change_islands(host.document, "lay an island on another", (one,), lambda r: replace(r, twin=base))
 
 
 def _two(mesh: PolyMesh, islands: Islands, corners: np.ndarray) -> tuple[complex, complex] | None:

@@ -125,7 +125,7 @@ class Place(Tool):
                 return
             if island not in held:
                 self.document.hold("faces", np.flatnonzero(islands_of(jacket.mesh, state.sheets).labels == island))
-                held = [island]
+                held = held_ids(self.document.state)
         self.ids = held
         if pointer.flat is not None and held:
             self.document.open_jacket()
