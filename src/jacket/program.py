@@ -74,6 +74,7 @@ class Program:
         self.strokes: Any = None
         self.packing: PackView | None = None
         self.baked: Bake | None = None
+        self._whole_baked: Bake | None = None
         self.delivered: Any = None
         self._cuts: Any = None
         self.tasks = Tasks(document, executor, Teller(front.say, front.offer, self._work_changed))
@@ -186,7 +187,14 @@ class Program:
     def keep_baked(self, baked: Bake | None) -> None:
         """Keep the maps of a bake, those in the making too, to be looked at and delivered."""
         self.baked = self.tool_settings.baked = baked
+        if baked is None or baked.whole:
+            self._whole_baked = baked
         self._tell("baked")
+
+    def baking_seen(self, baked: Bake) -> None:
+        """Maps were filled a little more; what comes late is passed over."""
+        if self.tasks.running is not None and self.tasks.running.name == "bake the maps":
+            self.keep_baked(baked)
 
     def keep_delivered(self, what: Any) -> None:
         """Remember how and where was delivered, to do it again and to take it in."""
@@ -207,6 +215,9 @@ class Program:
             self.show_strokes(None)
             if self.packing is not None:
                 self.show_packing(None)
+            if self.baked is not None and not self.baked.whole:
+                # What was begun is no map: the last whole ones come back.
+                self.keep_baked(self._whole_baked)
         self._tell("work")
 
     # ---- proposals, the mirror difference ----------------------------------------------------------------------

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -70,6 +71,12 @@ def test_baked_lit_wiped_probed_delivered_and_taken_in(window: Window, tmp_path:
     next(b for b in window.panel.findChildren(QPushButton) if b.accessibleName() == "Normal").click()
     assert program.display.map == ""
     assert np.abs(picture(window) - lit).mean() < 0.5
+
+    # From afar smaller pictures are shown: the sheet's mean colours in the end.
+    sharp = picture(window)
+    program.show(replace(program.display, mip=6))
+    assert np.abs(picture(window) - sharp).mean() > 0.3
+    program.show(replace(program.display, mip=0))
 
     # A drag with Look turns the light; the wipe shows the dense mesh beside the light one.
     window.resize(1280, 800)

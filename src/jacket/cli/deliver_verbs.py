@@ -41,8 +41,9 @@ def _layers(options: Options) -> tuple[list[DeliverLayer], list[BakeLayer], Shee
     sources = [BakeLayer(Path(p).stem, read_mesh(p)) for p in options.source or ()]
     if Path(options.input).suffix.lower() == PROJECT:
         state = load_project(Path(options.input))
-        layers = [DeliverLayer(j.name, j.mesh, {r.id: r.name for r in j.islands}, j.islands) for j in state.jackets if j.visible]
-        return layers, sources or [BakeLayer(s.name, s.mesh) for s in state.sources if s.visible], state.sheets, own_pictures(state)
+        layers = [DeliverLayer(j.name, j.mesh, {r.id: r.name for r in j.islands}, j.islands) for j in state.outgoing]
+        dense = [BakeLayer(j.name, j.mesh) for j in state.jackets if j.visible and j.dense]
+        return layers, sources or [*(BakeLayer(s.name, s.mesh) for s in state.sources if s.visible), *dense], state.sheets, own_pictures(state)
     mesh = cut_as_mapped(read_mesh(options.input))
     return [DeliverLayer(Path(options.input).stem, mesh)], sources, sheets_wanted(options), {}
 

@@ -38,7 +38,8 @@ class Display:
     """What is drawn. Switches first; then how sources are shaded and cut, what heat lies on them, and how the jacket is
     drawn: `push` out in % of the source's diagonal, `smooth` rounds of the smoothed preview; the seam set that is `tried` on
     for its looks; `squares` of the checker along a sheet, and whether stretch is shown by "area" or by "angle". Where the
-    jacket is `lit`: the `map` that is shown as it is, "" for all at work under `lamps`."""
+    jacket is `lit`: the `map` that is shown as it is, "" for all at work under `lamps`, and the `mip` level of
+    pictures that is shown at least."""
 
     source: bool = True
     jacket: bool = True
@@ -72,6 +73,7 @@ class Display:
     stretch_by: str = "area"
     map: str = ""
     lamps: str = "overcast"
+    mip: int = 0
 
     def is_on(self, name: str) -> bool:
         """Whether a switch or a colouring is on."""

@@ -50,6 +50,7 @@ class JacketObject:
     islands      what is known of the islands of all its UV sets, by the number on their faces
     next_island  the number that the next new island gets
     pictures     of one's own: what each stands for, and its file
+    dense        maps are baked from it, as from a source, and it does not go out
     """
 
     id: int
@@ -60,6 +61,7 @@ class JacketObject:
     islands: tuple[IslandRecord, ...] = ()
     next_island: int = 1
     pictures: tuple[tuple[str, str], ...] = ()
+    dense: bool = False
 
     def island(self, number: int) -> IslandRecord | None:
         """The record of an island by its number; None where there is none."""
@@ -162,6 +164,11 @@ class State:
         """The one source that mending and placing work on."""
         named = next((s for s in self.sources if s.id == self.active_source), None)
         return named or next((s for s in self.sources if s.visible), self.sources[0] if self.sources else None)
+
+    @property
+    def outgoing(self) -> tuple[JacketObject, ...]:
+        """The layers that are baked onto and delivered: visible ones with faces, dense ones excepted."""
+        return tuple(j for j in self.jackets if j.visible and j.mesh.n_faces and not j.dense)
 
     @property
     def trial(self) -> Trial | None:

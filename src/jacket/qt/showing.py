@@ -104,13 +104,13 @@ class Showing(QObject):
         base = self._kept.layers("sheets", key, lambda: sheet_layers(state, display, self.palette, flat.camera.scale, near, beside))
         on_map = program.stage.id == "deliver" and program.baked is not None and display.lit
         skins = sheet_skins(state, program.baked, display) if on_map and program.baked is not None else []
-        key = (*key, program.baked if on_map else None, display.map if on_map else "")
+        key = (*key, program.baked if on_map else None, (display.map, display.mip) if on_map else "")
         if skins:
             base = [replace(x, fill=x.fill[:0]) for x in base]
         if key != self._flat_key or state.held is not self._flat_held:
             self._flat_key, self._flat_held = key, state.held
             layers = (*base, *held_flat_layers(state, self.palette))
-            flat.show_scene(Scene(layers=layers, ground=rgb(self.palette.flat_ground)[:3], skins=tuple(skins)))
+            flat.show_scene(Scene(layers=layers, ground=rgb(self.palette.flat_ground)[:3], skins=tuple(skins), mip=display.mip))
             flat.overlay.update()
         flat.beside = beside
         if flat.show_gauges != (program.stage.id == "layout"):

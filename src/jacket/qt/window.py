@@ -131,7 +131,7 @@ class Window(QMainWindow):
         self.warmer.progressed.connect(self.hints.show_warming)
         self.field_seen.connect(program.show_strokes)
         self.packing_seen.connect(program.packing_seen)
-        self.baking_seen.connect(program.keep_baked)
+        self.baking_seen.connect(program.baking_seen)
         self.flat.packing.enough_wanted.connect(lambda: program.run(program.commands["good-enough"]))
         self.looking.ready.connect(self.showing.redraw)
         self.form.ready = self.showing.ready

@@ -51,26 +51,32 @@ _SKIN_FRAGMENT = (
     _HEAD
     + _LAMPS
     + """
-uniform vec3 u_eye; uniform vec3 u_tint; uniform int u_lit; uniform int u_has;
+uniform vec3 u_eye; uniform vec3 u_tint; uniform int u_lit; uniform int u_has; uniform float u_mip;
 uniform sampler2D u_colour; uniform sampler2D u_bumps; uniform sampler2D u_surface;
 in vec3 v_normal; in vec4 v_tangent; in vec2 v_uv; in vec3 v_place;
 out vec4 f_colour;
+vec3 picture(sampler2D from) {
+    // The level that distance asks for, or the one that is wanted at least.
+    vec2 size = vec2(textureSize(from, 0)); vec2 dx = dFdx(v_uv) * size, dy = dFdy(v_uv) * size;
+    float level = 0.5 * log2(max(max(dot(dx, dx), dot(dy, dy)), 1e-12));
+    return textureLod(from, v_uv, max(level, u_mip)).rgb;
+}
 void main() {
-    if (u_lit == 0) { f_colour = vec4(texture(u_colour, v_uv).rgb, 1.0); return; }
+    if (u_lit == 0) { f_colour = vec4(picture(u_colour), 1.0); return; }
     vec3 base = u_tint, n = v_normal;
     if ((u_has & 1) != 0) {
-        vec3 c = texture(u_colour, v_uv).rgb;
+        vec3 c = picture(u_colour);
         base = mix(c / 12.92, pow((c + 0.055) / 1.055, vec3(2.4)), step(0.04045, c));
     }
     if ((u_has & 2) != 0) {
         // As mikktspace.h prescribes: T, w N x T and N as they come from the corners, not made unit.
-        vec3 m = texture(u_bumps, v_uv).rgb * 2.0 - 1.0;
+        vec3 m = picture(u_bumps) * 2.0 - 1.0;
         n = m.x * v_tangent.xyz + m.y * v_tangent.w * cross(v_normal, v_tangent.xyz) + m.z * v_normal;
     }
     n = normalize(n);
     if (!gl_FrontFacing) n = -n;
     float open = 1.0, rough = 0.8, metal = 0.0;
-    if ((u_has & 4) != 0) { vec3 s = texture(u_surface, v_uv).rgb; open = s.r; rough = max(s.g, 0.05); metal = s.b; }
+    if ((u_has & 4) != 0) { vec3 s = picture(u_surface); open = s.r; rough = max(s.g, 0.05); metal = s.b; }
     vec3 colour = lit_by_lamps(n, normalize(u_eye - v_place), base, open, rough, metal);
     if (!gl_FrontFacing) colour = mix(colour, vec3(0.40, 0.25, 0.28), 0.45);
     f_colour = vec4(colour, 1.0);

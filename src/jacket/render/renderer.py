@@ -260,6 +260,7 @@ class Renderer:
                     textures.made[key].use(unit)
             put(program, "u_has", sum(bit for bit, key in ((1, "colour"), (2, "normal"), (4, "surface")) if key in textures.made))
             put(program, "u_lit", int(skin.lit))
+            put(program, "u_mip", float(scene.mip))
             put(program, "u_tint", skin.tint)
             array.array.render(moderngl.TRIANGLES)
         self.work.scissor = None

@@ -68,6 +68,7 @@ class Scene:
     """Drawn in place of the base in the left part of the view, up to `wipe` of its width."""
     lamps: Lamps | None = None
     wipe: float = 1.0
+    mip: int = 0
 
 
 def fill_rows(

@@ -16,6 +16,7 @@ from jacket.document.islands import with_island_numbers
 from jacket.document.state import JacketObject, SourceObject, State
 from jacket.errors import JacketError
 from jacket.formats.deliver.profiles import FILES, parsed, profile_named, toml_of
+from jacket.formats.project.records import load_project, save_project
 from jacket.settings.store import profile_dir
 from jacket.stages.deliver.baking import is_stale
 from jacket.stages.deliver.commands import deliver_to
@@ -206,6 +207,25 @@ def test_probe_reads_all_maps_in_both_views() -> None:
     probe.hover(Pointer(5, 5, form=camera))
     probe.leave()
     assert probe.ghost is kept and probe.cancel()
+
+
+def test_a_layer_marked_dense_is_baked_from_and_stays_here(tmp_path: Path) -> None:
+    """Without any source, from a dense layer; it is no target, is not delivered, and the project keeps the mark."""
+    dense, light = JacketObject(1, "sculpt", ball(16)), JacketObject(2, "box", boxed(4, True))
+    p = Headless(with_island_numbers(State(), State((), (dense, light), active=1, next_id=3, sheets=(Sheet(width=64, height=64, margin=1.0),))),
+                 rays=4, samples=1)  # fmt: skip
+    assert not p.commands["bake"].available(p.document.state)
+    p.do("dense-layer")
+    p.document.amend(p.document.state.with_(active=2))
+    p.do("bake")
+    assert p.baked is not None and p.baked.sheets[0].missed == 0 and list(p.baked.reach) == ["box"]
+    deliver_to(p, tmp_path / "out", "thing")
+    assert "Delivered box as" in p.said[-1] and len(pygltflib.GLTF2().load(str(tmp_path / "out" / "thing.glb")).nodes) == 1
+    save_project(p.document.state, tmp_path / "a.jacket")
+    assert [j.dense for j in load_project(tmp_path / "a.jacket").jackets] == [True, False]
+    p.put(DeliverValues, "left_out", "sculpt")
+    p.commands["bake"].run(p)
+    assert "no source to bake from" in p.said[-1]
 
 
 def test_a_profile_of_ones_own_is_made_read_and_refused_where_it_makes_no_sense(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:

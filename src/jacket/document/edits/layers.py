@@ -53,6 +53,12 @@ def keep_as_layer(document: Document, trial: Trial) -> None:
     document.apply(f"keep {trial.name}", _with_layer(document.state, trial.name, trial.mesh))
 
 
+def mark_dense(document: Document, layer_id: int) -> None:
+    """Let maps be baked from a layer, as from a source, or onto it again."""
+    dense = not layer_of(document.state, layer_id).dense
+    document.apply("bake from a layer" if dense else "bake onto a layer", _changed(document.state, layer_id, lambda j: replace(j, dense=dense)))
+
+
 def put_picture(document: Document, layer_id: int, role: str, path: str) -> None:
     """Let a picture on disk stand for something of a layer, none where the path is empty."""
     layer = layer_of(document.state, layer_id)

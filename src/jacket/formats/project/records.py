@@ -65,7 +65,7 @@ def project_pieces(state: State) -> list[bytes]:
                     for s in state.sources],
         "jackets": [{"id": j.id, "name": j.name, "visible": j.visible, "locked": j.locked, "mesh": put(j.mesh),
                      "islands": [dataclasses.asdict(r) for r in j.islands], "next_island": j.next_island,
-                     "pictures": [list(p) for p in j.pictures]}
+                     "pictures": [list(p) for p in j.pictures], "dense": j.dense}
                     for j in state.jackets],
         "trials": [{"id": t.id, "name": t.name, "settings": t.settings, "figures": t.figures, "mesh": put(t.mesh)}
                    for t in state.trials],
@@ -174,7 +174,7 @@ def _jacket(entry: dict[str, Any], mesh: PolyMesh) -> JacketObject:
     )
     first = max([int(entry.get("next_island", 1)), *(r.id + 1 for r in records)])
     return JacketObject(int(entry["id"]), str(entry["name"]), mesh, bool(entry["visible"]),
-                        bool(entry.get("locked", False)), records, first, _pictures(entry))  # fmt: skip
+                        bool(entry.get("locked", False)), records, first, _pictures(entry), bool(entry.get("dense", False)))  # fmt: skip
 
 
 def _pictures(entry: dict[str, Any]) -> tuple[tuple[str, str], ...]:

@@ -16,12 +16,12 @@ from jacket.core.bake.maps import ALL_MAPS, MAPS, Baked
 from jacket.core.mesh.shading import HARD
 from jacket.formats.deliver.own import ROLES, stamp_of_file
 from jacket.formats.deliver.profiles import Profile, profiles_in
-from jacket.qt.cards.base import choice_box, soft
+from jacket.qt.cards.base import choice_box, soft, switch_box
 from jacket.qt.cards.stage import StageCard
 from jacket.qt.scene.lit import three
 from jacket.render.skins import LAMPS
 from jacket.settings.store import profile_dir
-from jacket.stages.deliver.baking import is_stale
+from jacket.stages.deliver.baking import is_stale, layers_and_sources
 from jacket.stages.deliver.values import DeliverValues
 
 SIZES = (("0", "as the sheet"), *((str(2**k), f"{2**k} px") for k in range(8, 14)))
@@ -57,11 +57,13 @@ class LookCard(StageCard):
         self.row("Shown", choice_box("Shown", options, display.map, lambda v: program.show(replace(program.display, lit=True, map=v))))
         lamps = [(k, x.label) for k, x in LAMPS.items()]
         self.row("Lamps", choice_box("Lamps", lamps, display.lamps, lambda v: program.show(replace(program.display, lit=True, lamps=v))))
+        levels = [(str(k), "near" if k == 0 else f"mip level {k}") for k in range(7)]
+        self.row("Seen from", choice_box("Seen from", levels, str(display.mip), lambda v: program.show(replace(program.display, lit=True, mip=int(v)))))
         self.desk.shown_switch(self, "cage", "Cage as glass")
 
     def key(self) -> object:
         display, baked = self.desk.program.display, self.desk.program.baked
-        return (display.lit, display.map, display.lamps, display.cage, tuple(baked.sheets[0].maps) if baked is not None and baked.sheets else ())
+        return (display.lit, display.map, display.lamps, display.cage, display.mip, tuple(baked.sheets[0].maps) if baked is not None and baked.sheets else ())
 
 
 class MapsCard(StageCard):
@@ -94,6 +96,12 @@ class MapsCard(StageCard):
         if {"occlusion", "bent"} & set(chosen):
             self.row("Ground below", desk.switch(DeliverValues, "ground", "Ground below"))
             self.row("Each source alone", desk.switch(DeliverValues, "alone", "Each source alone"))
+        if {"occlusion", "bent"} & set(chosen):
+            desk.number(self, "Reach, 0 for all", DeliverValues, "far", 0, 1000, "%", whole=False)
+        if "thickness" in chosen:
+            desk.number(self, "Thick up to", DeliverValues, "deep", 0.1, 1000, "%", whole=False)
+        if {"curvature", "ridges", "hollows"} & set(chosen):
+            desk.number(self, "Curvature over", DeliverValues, "width", 0, 20, "%", whole=False)
         desk.number(self, "Padding", DeliverValues, "padding", -1, 8192, "px")
         desk.action(self, "bake", main=True, text="Bake again" if made and stale else "Bake the maps")
 
@@ -180,6 +188,11 @@ class CageCard(StageCard):
         desk.number(self, "Outwards, 0 by the gap", DeliverValues, "cage", 0, 100, "%", whole=False)
         desk.number(self, "Inwards, 0 as far", DeliverValues, "cage_in", 0, 100, "%", whole=False)
         self.row("By name only", desk.switch(DeliverValues, "by_name", "By name only"))
+        _, sources = layers_and_sources(program.document.state)
+        left = program.values(DeliverValues).without()
+        for source in sources if len(sources) > 1 else ():
+            self.row(f"Bake from {source.name}", switch_box(source.name, source.name not in left, partial(self._take, source.name)))
+        desk.action(self, "dense-layer")
         if baked is not None and baked.whole and baked.sheets:
             for name, reach in baked.reach.items():
                 self.row(f"{name} reached", f"{1000 * reach:.3g} mm")
@@ -190,9 +203,16 @@ class CageCard(StageCard):
         desk.grid(self, (("cage-further", "Further"), ("cage-nearer", "Nearer"), ("rays-straight", "Straight"), ("rays-averaged", "Averaged")))
         desk.action(self, "plain-cage", hide=True)
 
+    def _take(self, name: str, on: bool) -> None:
+        program = self.desk.program
+        left = program.values(DeliverValues).without()
+        names = [n for n in left if n != name] if on else [*left, name]
+        program.put(DeliverValues, "left_out", ",".join(names))
+
     def key(self) -> object:
-        baked = self.desk.program.baked
-        return id(baked) if baked is not None and baked.whole else 0
+        program = self.desk.program
+        baked, rows = program.baked, tuple(s.name for s in layers_and_sources(program.document.state)[1])
+        return (id(baked) if baked is not None and baked.whole else 0, rows)
 
 
 class EdgesCard(StageCard):
@@ -229,10 +249,12 @@ class DeliverCard(StageCard):
         self.row("Receiver", self.desk.choose(DeliverValues, "profile", "Receiver", [(n, p.label) for n, p in known.items()]))
         for line in expectations(profile):
             self.column.addWidget(soft(line))
-        going = [j for j in state.jackets if j.visible and j.mesh.n_faces]
-        for layer in going:
+        for layer in state.outgoing:
             uv = f"UV set {layer.mesh.active_uv}" if layer.mesh.active_uv else "no UVs"
             self.row(layer.name, f"{layer.mesh.n_faces:,} faces · {uv}")
+        dense = sum(j.visible and j.dense for j in state.jackets)
+        if dense:
+            self.column.addWidget(soft(f"{dense} dense layer{'s are' if dense > 1 else ' is'} baked from and stay{'' if dense > 1 else 's'} here."))
         rest = sum(not j.visible and j.mesh.n_faces > 0 for j in state.jackets)
         if rest:
             self.column.addWidget(soft(f"{rest} hidden layer{'s stay' if rest > 1 else ' stays'} here; show what is to go out."))
@@ -246,7 +268,7 @@ class DeliverCard(StageCard):
     def key(self) -> object:
         program = self.desk.program
         state = program.document.state
-        rows = tuple((j.name, j.visible, j.mesh.n_faces, j.mesh.active_uv) for j in state.jackets)
+        rows = tuple((j.name, j.visible, j.mesh.n_faces, j.mesh.active_uv, j.dense) for j in state.jackets)
         return (rows, len(state.sheets), program.values(DeliverValues).profile, id(program.baked), id(program.delivered))
 
 

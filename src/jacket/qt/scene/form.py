@@ -112,7 +112,8 @@ def _lit_scene(state: State, display: Display, palette: Palette, shown: Shown) -
         base, tiers, _ = source_surfaces(state, replace(display, shade="smooth", heat=None), palette)
     look = Look("lamps", (0.52, 0.5, 0.47), lamps=lamps)
     layers = cage_layers(state, shown.baked, shown.cage, palette, 0.0) if display.cage else []
-    return Scene(tuple(base), tuple(map(tuple, tiers)), tuple(layers), (), rgb(palette.form_ground)[:3], False, look, tuple(skins), lamps, shown.wipe)
+    return Scene(tuple(base), tuple(map(tuple, tiers)), tuple(layers), (), rgb(palette.form_ground)[:3], False, look, tuple(skins), lamps, shown.wipe,
+                 display.mip)  # fmt: skip
 
 
 def _worked_on(mesh: PolyMesh, state: State, display: Display, frame: Frame, kept: Kept) -> list[Layer]:

@@ -29,10 +29,11 @@ EVERY = 0.7
 
 
 def layers_and_sources(state: State) -> tuple[list[BakeLayer], list[BakeLayer]]:
-    """The visible layers that have faces, and the sources that are baked from: visible ones, or all where none is."""
-    layers = [BakeLayer(j.name, j.mesh) for j in state.jackets if j.visible and j.mesh.n_faces]
+    """The layers that are baked onto, and what they are baked from: visible sources, or all where none is, and dense layers."""
+    layers = [BakeLayer(j.name, j.mesh) for j in state.outgoing]
+    dense = [BakeLayer(j.name, j.mesh) for j in state.jackets if j.visible and j.dense and j.mesh.n_faces]
     sources = [s for s in state.sources if s.visible] or list(state.sources)
-    return layers, [BakeLayer(s.name, s.mesh) for s in sources]
+    return layers, [*(BakeLayer(s.name, s.mesh) for s in sources), *dense]
 
 
 def bakeable(state: State) -> bool:
@@ -78,12 +79,7 @@ def bake_task(host: Host, maps: tuple[str, ...] = ()) -> Task:
             host.watch_baking(Bake(tuple(begun.values()), whole=False))
 
     def job(progress: Progress) -> Bake:
-        try:
-            return bake(layers, sources, state.sheets, settings, progress, seen, before)
-        except BaseException:
-            # What was begun is no map: the last whole one comes back.
-            host.watch_baking(before if before is not None else Bake())
-            raise
+        return bake(layers, sources, state.sheets, settings, progress, seen, before)
 
     def merge(done: Bake) -> None:
         if not any(g.holds(host.document.state) for g in grounds):

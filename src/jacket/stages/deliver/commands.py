@@ -11,7 +11,7 @@ from jacket.commands.model import Command
 from jacket.core.bake.failing import failing_faces
 from jacket.core.derive import surface_of
 from jacket.core.mesh.shading import HARD
-from jacket.document.edits.layers import put_picture
+from jacket.document.edits.layers import mark_dense, put_picture
 from jacket.document.state import State, own_pictures
 from jacket.document.task import Task
 from jacket.errors import JacketError, WouldOverwrite
@@ -49,15 +49,14 @@ class LastDelivery:
 
 
 def deliverable(state: State) -> bool:
-    """Some visible layer has faces."""
-    return any(j.visible and j.mesh.n_faces for j in state.jackets)
+    """Some layer goes out."""
+    return bool(state.outgoing)
 
 
 def deliver_to(host: Host, folder: Path, stem: str, force: bool = False) -> None:
     """Check all visible layers and write their files, with the maps that are still true, into a folder beside the window."""
     state, values = host.document.state, host.values(DeliverValues)
-    layers = [DeliverLayer(j.name, j.mesh, {r.id: r.name for r in j.islands}, j.islands) for j in state.jackets
-              if j.visible and j.mesh.n_faces]  # fmt: skip
+    layers = [DeliverLayer(j.name, j.mesh, {r.id: r.name for r in j.islands}, j.islands) for j in state.outgoing]
     if not layers:
         raise JacketError("There are no faces to deliver; show a layer that has some.")
     settings, source = DeliverSettings(values.profile, state.sheets, stem, force, profile_dir()), state.source
@@ -206,6 +205,8 @@ COMMANDS = (
     Command("hard-held", "Held edges hard", "hard edge sharp normals split", "", _held, edit("held edges hard", shading.hard_held)),
     Command("soft-held", "Held edges soft", "soft edge smooth normals", "", _held, edit("held edges soft", shading.soft_held)),
     Command("all-soft", "All edges soft", "soft smooth clear hard", "", _has_hard, edit("all edges soft", shading.all_soft)),
+    Command("dense-layer", "Bake from this layer, or onto it", "dense highpoly layer source bake", "", _has_jacket,
+            lambda h: mark_dense(h.document, h.document.require_jacket().id)),
     Command("cage-further", "Cage further at what is held", "cage distance more rays miss", "", _held, lambda h: change_cage(h, "cage further", 1.25)),
     Command("cage-nearer", "Cage nearer at what is held", "cage distance less rays wrong layer", "", _held, lambda h: change_cage(h, "cage nearer", 0.8)),
     Command("rays-straight", "Rays straight at what is held", "cage skew slant detail flat hard surface", "", _held, lambda h: straighten_rays(h, "rays straight", 1.0)),

@@ -55,5 +55,8 @@ class DeliverValues:
         """The settings of baking as the job takes them. Raises MeshError where one makes no sense."""
         options = BakeOptions(self.samples, self.rays, self.ground, self.alone, 0.01 * self.far, 0.01 * self.deep, 0.01 * self.width,
                               padding=self.padding)  # fmt: skip
-        names = tuple(n.strip() for n in self.left_out.split(",") if n.strip())
-        return BakeSettings(self.chosen_maps(), self.map_size, self.cage, self.cage_in, self.by_name, names, options).checked()
+        return BakeSettings(self.chosen_maps(), self.map_size, self.cage, self.cage_in, self.by_name, self.without(), options).checked()
+
+    def without(self) -> tuple[str, ...]:
+        """Names of sources that nothing is baked from."""
+        return tuple(n.strip() for n in self.left_out.split(",") if n.strip())
