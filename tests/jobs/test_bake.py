@@ -1,0 +1,61 @@
+"""Baking as a whole: layers and sources by name, several sheets, what is taken over from the last time."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import numpy as np
+import pytest
+
+from jacket.core.bake.bake import BakeOptions
+from jacket.core.uv.sheets import Sheet
+from jacket.errors import MeshError
+from jacket.jobs.bake import BakeLayer, BakeSettings, bake, stem_of
+from tests.core.bake.forms import ball, boxed
+
+QUICK = BakeSettings(("height",), options=BakeOptions(samples=1, rays=4))
+SHEETS = (Sheet(width=64, height=64, margin=1.0),)
+
+
+def test_names_without_their_tails() -> None:
+    assert [stem_of(n) for n in ("Lid_low", "lid_HIGH", "lid", "lid-hp", "Low", "a_b_dense")] == ["lid", "lid", "lid", "lid", "low", "a_b"]
+
+
+def test_each_layer_is_baked_from_the_source_of_its_name() -> None:
+    """Two layers in one place and two balls around them, one within, one without: by name each finds its own, all together the
+    nearer wins everywhere; the second lies on a sheet of its own."""
+    one = boxed(4, True)
+    two = one.with_uv(one.uv + [1.0, 0.0])
+    sheets = (*SHEETS, Sheet("two", tile=1002, width=64, height=32, margin=1.0))
+    layers = [BakeLayer("in_low", one), BakeLayer("out_low", two)]
+    sources = [BakeLayer("in_high", ball(24, 0.9)), BakeLayer("out_high", ball(24, 1.2))]
+    named = bake(layers, sources, sheets, replace(QUICK, by_name=True, reach=15.0))
+    heights = [float(np.median(s.maps["height"].pixels[s.state > 0])) for s in named.sheets]
+    assert heights == [pytest.approx(-0.08, abs=0.03), pytest.approx(0.22, abs=0.03)]
+    assert [s.state.shape for s in named.sheets] == [(64, 64), (32, 64)]
+    together = bake(layers, sources, sheets, replace(QUICK, reach=15.0))
+    assert [float(np.median(s.maps["height"].pixels[s.state > 0])) for s in together.sheets] == pytest.approx([heights[0]] * 2, abs=0.01)
+    with pytest.raises(MeshError, match="No source is named like other"):
+        bake([BakeLayer("other", one)], sources, sheets, replace(QUICK, by_name=True))
+
+
+def test_sources_left_out_sizes_and_bad_settings() -> None:
+    box, sources = BakeLayer("box", boxed(4, True)), [BakeLayer("a", ball(16)), BakeLayer("b", ball(16, 0.9))]
+    done = bake([box], sources, SHEETS, replace(QUICK, left_out=("b",), size=32))
+    assert done.sheets[0].state.shape == (32, 32) and done.of("height") is not None and done.of("normal") is None
+    with pytest.raises(MeshError, match="no source to bake from"):
+        bake([box], sources, SHEETS, replace(QUICK, left_out=("a", "b")))
+    with pytest.raises(MeshError, match="no UVs"):
+        bake([BakeLayer("bare", ball(4))], sources, SHEETS, QUICK)
+    for change, says in (({"maps": ()}, "No map"), ({"size": 9}, "out of range"), ({"reach": 200.0}, "0 to 100"), ({"options": BakeOptions(samples=9)}, "out of range"),
+                         ({"options": BakeOptions(rays=0)}, "out of range"), ({"options": BakeOptions(padding=-7)}, "padding")):  # fmt: skip
+        with pytest.raises(MeshError, match=says):
+            bake([box], sources, SHEETS, replace(QUICK, **change))
+
+
+def test_the_same_input_bakes_to_the_same_bits() -> None:
+    box, sources = BakeLayer("box", boxed(4, False)), [BakeLayer("ball", ball(24))]
+    settings = BakeSettings(("normal", "occlusion", "height", "curvature", "bent", "thickness"), reach=30.0, options=BakeOptions(rays=8))
+    one, two = (bake([box], sources, SHEETS, settings) for _ in range(2))
+    assert all(np.array_equal(one.sheets[0].maps[k].pixels, two.sheets[0].maps[k].pixels) for k in settings.maps)
+    assert one.figures()["sheets"][0]["maps"] == sorted(settings.maps)
