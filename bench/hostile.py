@@ -91,6 +91,7 @@ def _numbers() -> Iterator[Line]:
         "prepare ball.ply o.obj": ("--weld", "--keep", "--close-holes", "--smooth", "--reduce", "--scale", "--sharp"),
         "pack ball.obj o.obj": ("--size", "--margin", "--sheets"),
         "unwrap ball.ply o.obj --seams angle": ("--angle", "--seed"),
+        "bake linked.obj out --source ball.ply": ("--map-size", "--samples", "--rays", "--cage", "--cage-in", "--far", "--padding", "--bits"),
     }
     for start, names in options.items():
         for name, value in itertools.product(names, NUMBERS):
@@ -108,6 +109,9 @@ def _files() -> Iterator[Line]:
                 ("remesh", "ball.ply", "n" * 300 + ".obj", "--quads", "60"), ("remesh", "ball.ply", "o.obj", "--quads", "60", "--guides", "bad.json"),
                 ("remesh", "ball.ply", "o.obj", "--quads", "60", "--density", "missing.json"), ("run", "ball.ply", "ball.obj", "--quads", "60"),
                 ("remesh", "ball.ply"), ("remesh",), ("fly",), (), ("run", "ball.ply", "out"), ("--nothing",),
+                ("bake", "ball.ply", "out", "--source", "ball.ply"), ("bake", "linked.obj", "ball.obj", "--source", "ball.ply"),
+                ("deliver", "linked.obj", "out", "--profile", "bad.json"), ("deliver", "linked.obj", "out", "--profile", "missing.toml"),
+                ("intake", "."), ("intake", "missing"), ("intake", "ball.ply"),
                 ("pack", "ball.ply", "o.obj"), ("unwrap", "ball.ply", "o.obj"), ("deliver", "ball.ply", "ball.ply")):  # fmt: skip
         yield Line(row, True)
     yield Line(("remesh", "ball.ply", "o.obj", "--quads", "60", "--guides", "wild.json"))
@@ -127,6 +131,8 @@ def _meshes() -> Iterator[Line]:
         yield Line(("run", file, "out", "--quads", "200", "--size", "256", "--margin", "2"))
         yield Line(("prepare", file, "o.obj", "--mend", "--weld", "0.3", "--close-holes", "all"))
         yield Line(("refit", "ball.obj", file, "o.obj"))
+        yield Line(("bake", "linked.obj", "out", "--source", file, "--maps", "all", "--map-size", "32", "--rays", "4", "--size", "64"))
+        yield Line(("deliver", file, "out", "--bake", "all", "--source", file, "--map-size", "32", "--rays", "4", "--size", "64"))
 
 
 def _child(pipe: Any, arguments: tuple[str, ...], folder: str) -> None:

@@ -23,7 +23,7 @@ from jacket.qt.window import Window
 from tests.conftest import cube, grid
 
 
-@pytest.mark.parametrize("seed", [1, 7])
+@pytest.mark.parametrize("seed", [7])
 def test_random_use_of_the_window_finds_nothing(seed: int, tmp_path: Path) -> None:
     """No exception, no unsound mesh, nothing held that is not there, the same picture when drawn anew, a clean end."""
     make_app(["test"])

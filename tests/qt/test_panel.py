@@ -169,7 +169,7 @@ def test_deliver_asks_for_a_folder_and_says_what_is_missing(
     window.run(window.commands["deliver"])
     assert settle(window, 60)
     assert "not met: largest gap" in window.strip.hint.text()  # nothing is unwrapped yet, and it says so
-    assert {p.suffix for p in tmp_path.iterdir()} == {".obj", ".mtl", ".glb", ".json"}
+    assert {p.suffix for p in tmp_path.iterdir()} == {".obj", ".mtl", ".glb", ".json", ".html"}
 
 
 def test_night_recolours_everything(window: Window) -> None:

@@ -153,7 +153,7 @@ def test_a_session_with_the_demo(demo: Window, qtbot, tmp_path: Path) -> None:  
     demo.filing.deliver_to(tmp_path / "out")
     assert settle(demo, 60)
     names = sorted(p.suffix for p in (tmp_path / "out").iterdir())
-    assert names == [".glb", ".json", ".mtl", ".obj", ".png"]
+    assert names == [".glb", ".html", ".json", ".mtl", ".obj", ".png"]
     back = read_mesh(next((tmp_path / "out").glob("*.obj")))
     assert back.n_faces == document.require_jacket().mesh.n_faces and back.is_quads
     # Undo all: the very same records are back.

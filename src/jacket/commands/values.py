@@ -23,6 +23,11 @@ def chosen(default: str, *allowed: str) -> Any:
     return dataclasses.field(default=default, metadata={"allowed": allowed})
 
 
+def worded(default: str, pattern: str) -> Any:
+    """A field of values that is text of a pattern."""
+    return dataclasses.field(default=default, metadata={"pattern": pattern, "like": default or "a name"})
+
+
 def coloured(default: str) -> Any:
     """A field of values that is a colour, written as #rrggbb."""
     return dataclasses.field(default=default, metadata={"pattern": "#[0-9a-fA-F]{6}", "like": "#23272e"})

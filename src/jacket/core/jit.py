@@ -48,9 +48,3 @@ def kernel(function: F) -> F:
 def inline(function: F) -> F:
     """Compile a helper that kernels call; it cannot be called with read-only arrays from Python."""
     return cast(F, numba.njit(cache=True, nogil=True, error_model="numpy")(function))
-
-
-def spliced(function: F) -> F:
-    """Compile a helper into each place that calls it. For the innermost loops: a call that hands over arrays counts their
-    references up and down, which costs more than a box test."""
-    return cast(F, numba.njit(cache=True, nogil=True, error_model="numpy", inline="always")(function))

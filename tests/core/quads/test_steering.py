@@ -22,6 +22,12 @@ def ball() -> PolyMesh:
     return icosphere(5)
 
 
+@pytest.fixture(scope="module")
+def plain(ball: PolyMesh) -> PolyMesh:
+    """The ball's quads without any guide."""
+    return automatic_quads(ball, AutoSettings(quads=1500)).mesh
+
+
 def ring(height: float = 0.4, count: int = 40) -> np.ndarray:  # type: ignore[type-arg]
     a = np.linspace(0, 2 * np.pi, count, endpoint=False)
     r = np.sqrt(1 - height**2)
@@ -78,7 +84,7 @@ def on_edges(mesh: PolyMesh, line: np.ndarray, surface: Bvh) -> float:  # type: 
 
 
 @pytest.mark.parametrize("closed", [True, False])
-def test_hard_guides_are_carried_by_edges(ball: PolyMesh, closed: bool) -> None:
+def test_hard_guides_are_carried_by_edges(ball: PolyMesh, plain: PolyMesh, closed: bool) -> None:
     surface = Bvh.build(ball.points, ball.triangle_points)
     points = ring() if closed else np.array([[0.9, -0.5, 0.1], [0.6, 0.1, 0.8], [-0.3, 0.6, 0.7]])
     guide = Curve(surface.project(points), True, closed, True)
@@ -87,18 +93,16 @@ def test_hard_guides_are_carried_by_edges(ball: PolyMesh, closed: bool) -> None:
     assert on_edges(result.mesh, line, surface) >= 0.98
     assert result.mesh.is_quads and result.figures.folded == 0 and result.figures.euler == 2
     assert "carried by edges" in result.notes[-1]
-    plain = automatic_quads(ball, AutoSettings(quads=1500)).mesh
     assert on_edges(plain, line, surface) < 0.6
 
 
-def test_soft_guides_turn_the_flow(ball: PolyMesh) -> None:
+def test_soft_guides_turn_the_flow(ball: PolyMesh, plain: PolyMesh) -> None:
     """Along a slanting guide edges run with it or across it; without it they need not."""
     surface = Bvh.build(ball.points, ball.triangle_points)
     a = np.linspace(-1.2, 1.2, 30)
     slant = surface.project(np.stack([np.sin(a), 0.55 * np.sin(2 * a), np.cos(a)], axis=1))
 
-    def off(settings: AutoSettings) -> float:
-        mesh = automatic_quads(ball, settings).mesh
+    def off(mesh: PolyMesh) -> float:
         ends = mesh.points[mesh.topology.edge_points]
         far, near = cKDTree(slant).query(ends.mean(axis=1))
         keep = (far < 0.08) & (near > 1) & (near < 28)
@@ -111,8 +115,7 @@ def test_soft_guides_turn_the_flow(ball: PolyMesh) -> None:
         )
         return float(np.degrees(np.minimum(angle, np.pi / 2 - angle)).mean())
 
-    settings = AutoSettings(quads=1500)
-    assert off(AutoSettings(quads=1500, guides=(Curve(slant, False),))) < 0.4 * off(settings)
+    assert off(automatic_quads(ball, AutoSettings(quads=1500, guides=(Curve(slant, False),))).mesh) < 0.4 * off(plain)
 
 
 def test_bad_guides_are_refused(ball: PolyMesh) -> None:

@@ -16,7 +16,7 @@ from numpy.typing import NDArray
 
 from jacket.core.bake.dense import Dense
 from jacket.core.bake.texels import GUTTER, _cover
-from jacket.core.jit import inline, kernel, spliced
+from jacket.core.jit import inline, kernel
 from jacket.core.mesh.polymesh import Floats, Ints
 from jacket.core.space.rays import entry, leaf_hit
 
@@ -118,7 +118,7 @@ def cast_rows(
     return band
 
 
-@spliced
+@inline
 def _line_entered(boxes, node, at, ox, oy, oz, ix, iy, iz, out, back):
     """The least way along a line, either way, at which a child's box is met; inf where it is missed or out of reach."""
     near, far = entry(boxes, node, at, ox, oy, oz, ix, iy, iz, -back, out)
@@ -129,7 +129,7 @@ def _line_entered(boxes, node, at, ox, oy, oz, ix, iy, iz, out, back):
     return -far if far < 0 else 0.0
 
 
-@spliced
+@inline
 def _looks_along(leaves, j, dx, dy, dz):
     nx = leaves[j, 4] * leaves[j, 8] - leaves[j, 5] * leaves[j, 7]
     ny = leaves[j, 5] * leaves[j, 6] - leaves[j, 3] * leaves[j, 8]

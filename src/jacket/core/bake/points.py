@@ -14,16 +14,15 @@ import numpy as np
 from scipy import sparse
 
 from jacket.core.bake.dense import Dense
-from jacket.core.jit import kernel
 from jacket.core.mesh.geometry import triangle_areas
 from jacket.core.mesh.polymesh import Floats, Ints, PolyMesh
 from jacket.core.quads.curvature import shape_tensors
-from jacket.core.space.rays import RayTree, cosine_directions, upright, walked
+from jacket.core.space.rays import RayTree, cosine_directions, fans
 from jacket.progress import Progress, silent
 
 OFF = 1e-4
 """How far above its point a ray starts, in diagonals."""
-CHUNK = 4096
+CHUNK = 1024
 MOST_ROUNDS = 200
 """Rounds of averaging at most, however dense the mesh."""
 
@@ -38,14 +37,14 @@ def sky_at_points(
     points = dense.tree.points
     floor = float(points[:, 1].min()) if ground and len(points) else -np.inf
     return _over_points(dense, alone, progress, "occlusion", lambda tree, p, n: _sky(
-        *tree.parts, p, n, cosine_directions(rays), OFF * dense.diagonal, floor - OFF * dense.diagonal, reach))  # fmt: skip
+        tree, p, n, cosine_directions(rays), OFF * dense.diagonal, floor - OFF * dense.diagonal, reach))  # fmt: skip
 
 
 def thickness_at_points(dense: Dense, rays: int, reach: float, progress: Progress = silent) -> Floats:
     """(V,) mean way through the form under each point as a share of `reach`, over the half sphere below it, weighted by the
     cosine; 1 where it is thicker everywhere."""
     found, _ = _over_points(dense, True, progress, "thickness", lambda tree, p, n: _depths(
-        *tree.parts, p, n, cosine_directions(rays), OFF * dense.diagonal, reach))  # fmt: skip
+        tree, p, n, cosine_directions(rays), OFF * dense.diagonal, reach))  # fmt: skip
     return found
 
 
@@ -83,46 +82,26 @@ def _neighbourly(tree: RayTree, count: int) -> Ints:
     return used[np.argsort(first[used], kind="stable")]
 
 
-@kernel
-def _sky(order, children, boxes, leaves, places, normals, ways, off, floor, reach):
-    out, bent = np.ones(len(places)), np.zeros((len(places), 3))
-    stack, depth = np.empty(256, np.int32), np.empty(256)
-    for q in range(len(places)):
-        x, y, z = normals[q, 0], normals[q, 1], normals[q, 2]
-        ox, oy, oz = places[q, 0] + off * x, places[q, 1] + off * y, places[q, 2] + off * z
-        bx = by = bz = 0.0
-        free = 0
-        for w in range(len(ways)):
-            dx, dy, dz = upright(x, y, z, ways[w, 0], ways[w, 1], ways[w, 2])
-            if dy < 0 and (oy - floor) / -dy < reach:
-                continue
-            _, found = walked(order, children, boxes, leaves, ox, oy, oz, dx, dy, dz, reach, True, stack, depth)
-            if found < 0:
-                free += 1
-                bx, by, bz = bx + dx, by + dy, bz + dz
-        out[q] = free / len(ways)
-        size = np.sqrt(bx * bx + by * by + bz * bz)
-        if size > 1e-9:
-            bent[q, 0], bent[q, 1], bent[q, 2] = bx / size, by / size, bz / size
-        else:
-            bent[q, 0], bent[q, 1], bent[q, 2] = x, y, z
-    return out, bent
+def _sky(tree: RayTree, places: Floats, normals: Floats, ways: Floats, off: float, floor: float, reach: float) -> tuple[Floats, Floats]:
+    """Open share and bent normal of some points; rays that a floor below stops are not cast."""
+    origins, directions = fans(places, normals, ways, off)
+    free = np.ones(len(origins), bool)
+    if np.isfinite(floor):
+        down = directions[:, 1] < 0
+        free[down] = (origins[down, 1] - floor) >= -directions[down, 1] * reach
+    cast = np.flatnonzero(free)
+    free[cast] = tree.first(origins[cast], directions[cast], reach, True)[0] < 0
+    by_point = free.reshape(len(places), len(ways))
+    bent = np.einsum("pw,pwk->pk", by_point, directions.reshape(len(places), len(ways), 3))
+    size = np.linalg.norm(bent, axis=1, keepdims=True)
+    return by_point.mean(axis=1), np.where(size > 1e-9, bent / np.maximum(size, 1e-9), normals)
 
 
-@kernel
-def _depths(order, children, boxes, leaves, places, normals, ways, off, reach):
-    out, none = np.empty(len(places)), np.zeros((len(places), 3))
-    stack, depth = np.empty(256, np.int32), np.empty(256)
-    for q in range(len(places)):
-        x, y, z = -normals[q, 0], -normals[q, 1], -normals[q, 2]
-        ox, oy, oz = places[q, 0] + off * x, places[q, 1] + off * y, places[q, 2] + off * z
-        total = 0.0
-        for w in range(len(ways)):
-            dx, dy, dz = upright(x, y, z, ways[w, 0], ways[w, 1], ways[w, 2])
-            far, found = walked(order, children, boxes, leaves, ox, oy, oz, dx, dy, dz, reach, False, stack, depth)
-            total += far if found >= 0 else reach
-        out[q] = total / len(ways) / reach
-    return out, none
+def _depths(tree: RayTree, places: Floats, normals: Floats, ways: Floats, off: float, reach: float) -> tuple[Floats, Floats]:
+    """Mean way through the form under some points as a share of the reach; the second is for nothing."""
+    origins, directions = fans(places, -normals, ways, off)
+    which, far = tree.first(origins, directions, reach)
+    return np.where(which >= 0, far, reach).reshape(len(places), len(ways)).mean(axis=1) / reach, np.zeros((len(places), 3))
 
 
 def curvature_at_points(dense: Dense, width: float = 0.0) -> Floats:

@@ -12,13 +12,15 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from jacket.core.jit import inline, kernel, spliced
+from jacket.core.jit import inline, kernel
 
 Floats = NDArray[np.float64]
 Ints = NDArray[np.signedinteger]
 
 BINS = 16
 LEAF = 4
+TOGETHER = 2048
+"""Points whose rays are made at once."""
 DEEP = 64
 """Levels from which on runs are halved: no input makes the tree so deep that a walk would lose its way."""
 
@@ -53,19 +55,23 @@ class RayTree:
         """What kernels that walk the tree are given."""
         return self.order, self.children, self.boxes, self.leaves
 
-    def first(self, origins: Floats, directions: Floats, reach: Floats | float = np.inf) -> tuple[Ints, Floats]:
+    def first(self, origins: Floats, directions: Floats, reach: Floats | float = np.inf, any_will_do: bool = False) -> tuple[Ints, Floats]:
         """(Q,) the first triangle along each ray (Q, 3) from either side, −1 for none, and (Q,) how far along it lies, inf
-        for none."""
+        for none. With `any_will_do` whichever is found first, which is quicker where only that there is one counts."""
         origins, directions = _rows(origins), _rows(directions)
         reach = np.ascontiguousarray(np.broadcast_to(np.asarray(reach, np.float64), len(origins)))
-        return _first_many(*self.parts, origins, directions, reach)
+        return _walk_many(*self.parts, origins, directions, reach, any_will_do)
 
     def open_share(self, points: Floats, normals: Floats, rays: int = 64, off: float = 0.0) -> Floats:
         """(P,) share of the sky above points (P, 3) that nothing covers: rays over the half sphere of the normal (P, 3), as
         dense as light from there is bright (cosine); 1 on a plane. `off` is how far above the point they start."""
         points, normals = _rows(points), _rows(normals)
-        ways = cosine_directions(rays)
-        return _open_shares(*self.parts, points, normals, ways, off)
+        out, ways = np.ones(len(points)), cosine_directions(rays)
+        for a in range(0, len(points), TOGETHER):
+            origins, directions = fans(points[a : a + TOGETHER], normals[a : a + TOGETHER], ways, off)
+            covered = self.first(origins, directions, np.inf, True)[0] >= 0
+            out[a : a + TOGETHER] = 1.0 - covered.reshape(-1, rays).mean(axis=1)
+        return out
 
 
 def cosine_directions(count: int) -> Floats:
@@ -219,7 +225,7 @@ def _leaves(points, triangles, order):
     return out
 
 
-@spliced
+@inline
 def entry(boxes, node, at, ox, oy, oz, ix, iy, iz, near, far):
     """Where a line enters and leaves a child's box within near..far; it misses it where it leaves before it enters. Written
     with comparisons: min and max of Numba look out for numbers that are none, at twice the time."""
@@ -241,7 +247,7 @@ def entry(boxes, node, at, ox, oy, oz, ix, iy, iz, near, far):
     return near, far
 
 
-@spliced
+@inline
 def _entered(boxes, node, at, ox, oy, oz, ix, iy, iz, best):
     """How far along a ray a child's box begins; inf where it is missed or begins after `best`."""
     near, far = entry(boxes, node, at, ox, oy, oz, ix, iy, iz, 0.0, best)
@@ -253,7 +259,7 @@ def _inverse(x):
     return 1.0 / x if abs(x) > 1e-300 else 1e300
 
 
-@spliced
+@inline
 def leaf_hit(leaves, j, ox, oy, oz, dx, dy, dz):
     """Distance along a ray to the triangle of a row, negative where it lies behind, inf where it is missed (Möller and
     Trumbore 1997); and the shares of the triangle's second and third corner in the place."""
@@ -327,7 +333,8 @@ def walked(order, children, boxes, leaves, ox, oy, oz, dx, dy, dz, reach, any_wi
 
 
 @kernel
-def _first_many(order, children, boxes, leaves, origins, directions, reach):
+def _walk_many(order, children, boxes, leaves, origins, directions, reach, any_will_do):
+    """The one walker that is compiled: rays (Q, 3) as arrays, whatever they are for."""
     n = len(origins)
     which, far = np.full(n, -1, np.int32), np.full(n, np.inf)
     stack, depth = np.empty(256, np.int32), np.empty(256)
@@ -335,35 +342,26 @@ def _first_many(order, children, boxes, leaves, origins, directions, reach):
         return which, far
     for q in range(n):
         distance, found = walked(order, children, boxes, leaves, origins[q, 0], origins[q, 1], origins[q, 2], directions[q, 0],
-                                 directions[q, 1], directions[q, 2], reach[q], False, stack, depth)  # fmt: skip
+                                 directions[q, 1], directions[q, 2], reach[q], any_will_do, stack, depth)  # fmt: skip
         if found >= 0:
             which[q], far[q] = order[found], distance
     return which, far
 
 
-@inline
-def upright(x, y, z, u, v, h):
-    """A direction (u, v, h) about Z turned to stand about a unit vector: a frame without a square root (Duff et al.,
-    "Building an orthonormal basis, revisited", 2017)."""
-    sign = 1.0 if z >= 0 else -1.0
-    a = -1.0 / (sign + z)
-    b = x * y * a
-    return (u * (1 + sign * x * x * a) + v * b + h * x, u * sign * b + v * (sign + y * y * a) + h * y, -u * sign * x - v * y + h * z)
-
-
 @kernel
-def _open_shares(order, children, boxes, leaves, places, normals, ways, off):
-    out = np.ones(len(places))
-    stack, depth = np.empty(256, np.int32), np.empty(256)
-    if len(order) == 0:
-        return out
+def fans(places, normals, ways, off):
+    """(P · W, 3) origins and directions of rays that stand about normals (P, 3) as `ways` (W, 3) stand about Z, begun `off`
+    above their places: a frame without a square root (Duff et al., "Building an orthonormal basis, revisited", 2017)."""
+    origins, directions = np.empty((len(places) * len(ways), 3)), np.empty((len(places) * len(ways), 3))
     for q in range(len(places)):
         x, y, z = normals[q, 0], normals[q, 1], normals[q, 2]
-        covered = 0
+        sign = 1.0 if z >= 0 else -1.0
+        a = -1.0 / (sign + z)
+        b = x * y * a
         for w in range(len(ways)):
-            dx, dy, dz = upright(x, y, z, ways[w, 0], ways[w, 1], ways[w, 2])
-            _, found = walked(order, children, boxes, leaves, places[q, 0] + off * x, places[q, 1] + off * y,
-                              places[q, 2] + off * z, dx, dy, dz, np.inf, True, stack, depth)  # fmt: skip
-            covered += found >= 0
-        out[q] = 1.0 - covered / len(ways)
-    return out
+            n, u, v, h = q * len(ways) + w, ways[w, 0], ways[w, 1], ways[w, 2]
+            origins[n, 0], origins[n, 1], origins[n, 2] = places[q, 0] + off * x, places[q, 1] + off * y, places[q, 2] + off * z
+            directions[n, 0] = u * (1 + sign * x * x * a) + v * b + h * x
+            directions[n, 1] = u * sign * b + v * (sign + y * y * a) + h * y
+            directions[n, 2] = -u * sign * x - v * y + h * z
+    return origins, directions

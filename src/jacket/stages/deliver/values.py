@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from jacket.commands.values import ranged
+from jacket.commands.values import ranged, worded
 from jacket.core.bake.bake import BakeOptions
 from jacket.core.bake.maps import MAPS
 from jacket.jobs.bake import BakeSettings
@@ -25,8 +25,8 @@ class DeliverValues:
     hard_angle    above which edges are made hard
     """
 
-    profile: str = "y-up-metres"
-    maps: str = "normal,occlusion"
+    profile: str = worded("y-up-metres", r"[\w-]{1,80}")
+    maps: str = worded("normal,occlusion", r"[a-z,-]{0,400}")
     map_size: int = ranged(0, 0, 8192)
     samples: int = ranged(2, 1, 4)
     rays: int = ranged(64, 1, 4096)
@@ -39,7 +39,7 @@ class DeliverValues:
     width: float = ranged(0.4, 0.0, 20.0)
     padding: int = ranged(16, -1, 8192)
     by_name: bool = False
-    left_out: str = ""
+    left_out: str = worded("", r"[^\n]{0,4000}")
     hard_angle: float = ranged(40.0, 0.0, 180.0)
 
     def chosen_maps(self) -> tuple[str, ...]:
