@@ -8,6 +8,7 @@ import os
 import sys
 import tempfile
 import time
+from dataclasses import replace
 from pathlib import Path
 
 os.environ.setdefault("JACKET_HOME", tempfile.mkdtemp())
@@ -32,6 +33,7 @@ from jacket.formats.project.records import load_project
 from jacket.qt.app import DEMO, make_app, make_window, settle
 from jacket.qt.window import Window
 from jacket.settings import Settings
+from jacket.stages.deliver.values import DeliverValues
 from tests.host import put, toggle
 
 
