@@ -34,7 +34,8 @@ def test_bake_writes_maps_of_every_depth(pair: tuple[str, str], tmp_path: Path, 
     assert main([*base, "--maps", "all", "--report", str(tmp_path / "r.json")]) == 0
     told = json.loads((tmp_path / "r.json").read_text())
     assert len(told["files"]) == 16 and told["sheets"][0]["missed"] == 0
-    assert told["legends"]["id-part"] == {"ball": [255, 46, 46]}
+    assert told["sheets"][0]["legends"]["id-part"] == {"ball": [255, 46, 46]}
+    assert told["sheets"][0]["ranges"]["height"][0] == -told["sheets"][0]["ranges"]["height"][1] < 0
     normal = np.asarray(Image.open(tmp_path / "o" / "box-normal.png"))
     assert normal.shape == (64, 64, 3) and normal[..., 2].min() > 100
     assert main([*base, "--maps", "position,height", "--bits", "32"]) == 0

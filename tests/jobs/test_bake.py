@@ -8,6 +8,7 @@ import numpy as np
 import pytest
 
 from jacket.core.bake.bake import BakeOptions
+from jacket.core.bake.points import sky_at_points
 from jacket.core.uv.sheets import Sheet
 from jacket.errors import MeshError
 from jacket.jobs.bake import BakeLayer, BakeSettings, bake, stem_of
@@ -53,9 +54,27 @@ def test_sources_left_out_sizes_and_bad_settings() -> None:
             bake([box], sources, SHEETS, replace(QUICK, **change))
 
 
+def test_what_is_known_at_points_is_kept_until_the_source_or_its_options_change(monkeypatch: pytest.MonkeyPatch) -> None:
+    """Another jacket, another size: occlusion is not cast again; other rays or another source: it is."""
+    calls: list[int] = []
+
+    def counted(dense, rays, *rest):  # type: ignore[no-untyped-def]
+        calls.append(rays)
+        return sky_at_points(dense, rays, *rest)
+
+    monkeypatch.setattr("jacket.core.bake.bake.sky_at_points", counted)
+    sources, settings = [BakeLayer("ball", ball(12))], replace(QUICK, maps=("occlusion",))
+    for jacket, size in ((boxed(3, True), 32), (boxed(4, True), 32), (boxed(4, True), 48)):
+        bake([BakeLayer("box", jacket)], sources, SHEETS, replace(settings, size=size))
+    assert calls == [4]
+    bake([BakeLayer("box", boxed(3, True))], sources, SHEETS, replace(settings, options=BakeOptions(samples=1, rays=5)))
+    bake([BakeLayer("box", boxed(3, True))], [BakeLayer("ball", ball(12))], SHEETS, settings)
+    assert calls == [4, 5, 4]
+
+
 def test_the_same_input_bakes_to_the_same_bits() -> None:
-    box, sources = BakeLayer("box", boxed(4, False)), [BakeLayer("ball", ball(24))]
+    box = BakeLayer("box", boxed(4, False))
     settings = BakeSettings(("normal", "occlusion", "height", "curvature", "bent", "thickness"), reach=30.0, options=BakeOptions(rays=8))
-    one, two = (bake([box], sources, SHEETS, settings) for _ in range(2))
+    one, two = (bake([box], [BakeLayer("ball", ball(24))], SHEETS, settings) for _ in range(2))
     assert all(np.array_equal(one.sheets[0].maps[k].pixels, two.sheets[0].maps[k].pixels) for k in settings.maps)
     assert one.figures()["sheets"][0]["maps"] == sorted(settings.maps)

@@ -122,8 +122,7 @@ def bake_verb(options: Options) -> int:
             write_bytes(path, map_bytes(baked, options.bits, ending, options.green == "down"))
             written.append(str(path))
             say(options, f"wrote {path}{_range(baked.low, baked.high) if MAPS[kind].whole else ''}")
-    legends = {k: dict(b.legend) for s in done.sheets for k, b in s.maps.items() if b.legend}
-    write_report(options.report, {**base_report("bake", options, start), **done.figures(), "files": written, "legends": legends})
+    write_report(options.report, {**base_report("bake", options, start), **done.figures(), "files": written})
     for note in done.notes:
         say(options, note)
     return 0

@@ -7,6 +7,10 @@ from collections.abc import Callable
 
 import numpy as np
 
+from jacket.core.bake.bake import BakeOptions, Group, SheetBake, bake_sheet, point_values
+from jacket.core.bake.cage import target_of
+from jacket.core.bake.dense import Dense
+from jacket.core.bake.maps import MAPS
 from jacket.core.fit.refit import refit
 from jacket.core.fit.relax import relaxed_part
 from jacket.core.flatten.unwrap import unwrap
@@ -99,12 +103,23 @@ def _sources() -> None:
     refit(mesh, surface, mesh.diagonal)
 
 
+def _maps() -> None:
+    """A small bake of every map."""
+    mesh = _ball()
+    # Any UVs will do to compile by: the ball seen from the side.
+    mesh = mesh.with_uv(mesh.points[mesh.corners][:, :2] * 0.4 + 0.5)
+    dense, kinds = Dense.of([("ball", mesh)]), tuple(MAPS)
+    values = point_values(dense, kinds, BakeOptions(rays=2))
+    bake_sheet([Group(target_of(mesh, Sheet(), (16, 16), 0.1), dense, values)], SheetBake.blank(16, 16, kinds), BakeOptions(samples=1))
+
+
 WARMING: tuple[tuple[str, Callable[[], None]], ...] = (
     ("picking", _pick),
     ("tools of the hand", _hands),
     ("mending sources", _sources),
     ("seams, flattening, packing", _flat),
     ("automatic quads", _automatic),
+    ("baking maps", _maps),
 )
 
 

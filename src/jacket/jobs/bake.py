@@ -5,6 +5,7 @@ from __future__ import annotations
 import time
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
+from functools import partial
 from typing import Any
 
 import numpy as np
@@ -101,7 +102,8 @@ def bake(
     groups = _grouped(layers, sources, settings)
     dense = [dense_of(those) for _, those in groups]
     _look_first(groups, dense, sheets, settings, reach, seen)
-    values = [point_values(d, wanted, settings.options, part(progress, 0.05, 0.35)) for d in dense]
+    values = [point_values(d, wanted, settings.options, part(progress, 0.05, 0.35), partial(_kept, those))
+              for d, (_, those) in zip(dense, groups, strict=True)]  # fmt: skip
     done, rows = [], [s for s in sheets if any(len(_triangles(x.mesh, s)) for x in layers)]
     for k, sheet in enumerate(rows):
         width, height = _size(sheet, settings.size)
@@ -133,11 +135,15 @@ def _usable(
 
 def dense_of(sources: Sequence[BakeLayer]) -> Dense:
     """Sources as one, kept for the next bake: the tree of a large scan takes seconds."""
-    grounds = [s.mesh.aspect(a) for s in sources for a in ("points", "faces", "uv", "point_data", "face_data", "marks")]
     rows = [(s.name, s.mesh.detached()) for s in sources]
-    key = ("dense", tuple(s.name for s in sources), tuple(s.mesh.materials for s in sources))
-    found: Dense = STORE.get(tuple(grounds), key, lambda: Dense.of(rows))
+    found: Dense = _kept(sources, ("dense", tuple(s.mesh.materials for s in sources)), lambda: Dense.of(rows))
     return found
+
+
+def _kept(sources: Sequence[BakeLayer], key: tuple[Any, ...], make: Callable[[], Any]) -> Any:
+    """What is kept of sources under a key, for as long as nothing of them changes."""
+    grounds = [s.mesh.aspect(a) for s in sources for a in ("points", "faces", "uv", "point_data", "face_data", "marks")]
+    return STORE.get(tuple(grounds), (*key, tuple(s.name for s in sources)), make)
 
 
 def ground_of(layers: Sequence[BakeLayer], sources: Sequence[BakeLayer], sheets: Sheets, settings: BakeSettings) -> tuple[Any, ...]:
@@ -213,9 +219,8 @@ def _look_first(groups: Any, dense: list[Dense], sheets: Sheets, settings: BakeS
     quick = replace(settings.options, samples=1)
     for sheet in sheets:
         width, height = _size(sheet, min(FIRST_SIZE, settings.size or FIRST_SIZE))
-        none = np.zeros((0, 0), np.float32)
         made = [Group(joined_targets([_target(x, sheet, (width, height), reach[x.name], settings) for x in those]), d,
-                      Values(np.zeros((len(d.normals), none.shape[1]), np.float32), {}))
+                      Values(np.zeros((len(d.normals), 0), np.float32), {}))
                 for (those, _), d in zip(groups, dense, strict=True)]  # fmt: skip
         if not any(len(g.target.at) for g in made):
             continue

@@ -5,6 +5,7 @@ from __future__ import annotations
 import threading
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -59,17 +60,30 @@ class Values:
     radius: float = 0.0
 
 
-def point_values(dense: Dense, kinds: Sequence[str], options: BakeOptions, progress: Progress = silent) -> Values:
-    """What maps of these kinds need at the points of a source."""
+Kept = Callable[[tuple[Any, ...], Callable[[], Any]], Any]
+"""Gives what is kept under a key, or makes it."""
+
+
+def made_anew(key: tuple[Any, ...], make: Callable[[], Any]) -> Any:
+    """Nothing is kept."""
+    return make()
+
+
+def point_values(
+    dense: Dense, kinds: Sequence[str], options: BakeOptions, progress: Progress = silent, kept: Kept = made_anew
+) -> Values:
+    """What maps of these kinds need at the points of a source; occlusion, thickness and curvature hang on the source and few
+    options alone, so they may be `kept`."""
     size, rows, radius = dense.diagonal, dict[str, NDArray[np.float64]](), options.radius
     if {"occlusion", "bent"} & set(kinds):
-        far = options.far * size if options.far > 0 else np.inf
-        rows["occlusion"], rows["bent"] = sky_at_points(dense, options.rays, options.ground, options.alone, far,
-                                                        part(progress, 0.0, 0.7))  # fmt: skip
+        o, far = options, options.far * size if options.far > 0 else np.inf
+        rows["occlusion"], rows["bent"] = kept(("sky", o.rays, o.ground, o.alone, o.far), lambda: sky_at_points(
+            dense, o.rays, o.ground, o.alone, far, part(progress, 0.0, 0.7)))  # fmt: skip
     if "thickness" in kinds:
-        rows["thickness"] = thickness_at_points(dense, options.rays, options.deep * size, part(progress, 0.7, 0.95))
+        rows["thickness"] = kept(("thickness", options.rays, options.deep), lambda: thickness_at_points(
+            dense, options.rays, options.deep * size, part(progress, 0.7, 0.95)))  # fmt: skip
     if {"curvature", "ridges", "hollows"} & set(kinds):
-        curved = curvature_at_points(dense, options.width * size)
+        curved = kept(("curvature", options.width), lambda: curvature_at_points(dense, options.width * size))
         if radius <= 0:
             radius = 1.0 / max(float(np.percentile(np.abs(curved), 98)) if len(curved) else 0.0, 1e-12)
         rows["curvature"] = np.clip(curved * radius, -1, 1)

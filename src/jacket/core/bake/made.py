@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jacket.core.bake.cast import BEHIND, MISSED
-from jacket.core.bake.maps import Baked
+from jacket.core.bake.maps import MAPS, Baked
 from jacket.core.uv.sheets import Sheet
 
 
@@ -54,5 +54,7 @@ class Bake:
         return {
             "seconds": self.seconds, "reach": dict(self.reach), "notes": list(self.notes),
             "sheets": [{"name": s.sheet.name, "tile": s.sheet.tile, "maps": sorted(s.maps), "size": list(s.state.shape[::-1]),
-                        "missed": s.missed, "behind": s.behind} for s in self.sheets],
+                        "missed": s.missed, "behind": s.behind,
+                        "ranges": {k: [b.low, b.high] for k, b in s.maps.items() if MAPS[k].whole},
+                        "legends": {k: dict(b.legend) for k, b in s.maps.items() if b.legend}} for s in self.sheets],
         }  # fmt: skip
