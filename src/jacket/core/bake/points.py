@@ -90,7 +90,7 @@ def _sky(tree: RayTree, places: Floats, normals: Floats, ways: Floats, off: floa
         down = directions[:, 1] < 0
         free[down] = (origins[down, 1] - floor) >= -directions[down, 1] * reach
     cast = np.flatnonzero(free)
-    free[cast] = tree.first(origins[cast], directions[cast], reach, True)[0] < 0
+    free[cast] = ~tree.covered(origins[cast], directions[cast], reach)
     by_point = free.reshape(len(places), len(ways))
     bent = np.einsum("pw,pwk->pk", by_point, directions.reshape(len(places), len(ways), 3))
     size = np.linalg.norm(bent, axis=1, keepdims=True)

@@ -7,6 +7,7 @@ several times as quick. Binned splits: Wald, "On fast construction of SAH-based 
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import cached_property
 from typing import Any
 
 import numpy as np
@@ -62,6 +63,37 @@ class RayTree:
         reach = np.ascontiguousarray(np.broadcast_to(np.asarray(reach, np.float64), len(origins)))
         return _walk_many(*self.parts, origins, directions, reach, any_will_do)
 
+    def covered(self, origins: Floats, directions: Floats, reach: float = np.inf) -> NDArray[np.bool_]:
+        """(Q,) whether anything lies along each ray (Q, 3) within reach. By Embree where the extra `embree` is installed: three
+        times as fast, in single precision, so that a ray that grazes an edge may come out otherwise (fewer than 1 in 10,000)."""
+        fast = self._embree
+        if fast is None:
+            return self.first(origins, directions, reach, True)[0] >= 0
+        scene, middle, scale = fast
+        where = np.ascontiguousarray((origins - middle) * scale, np.float32)
+        ways = np.ascontiguousarray(directions, np.float32)
+        far = np.full(len(where), min(reach * scale, 1e30), np.float32)
+        return np.asarray(scene.run(where, ways, dists=far, query="OCCLUDED")) >= 0
+
+    @cached_property
+    def _embree(self) -> Any:
+        """A scene of Embree with the points about its middle and of size one, as single precision likes it; None where it is
+        not installed or there is nothing to meet."""
+        if len(self.triangles) == 0:
+            return None
+        try:
+            from embreex.mesh_construction import TriangleMesh
+            from embreex.rtcore_scene import EmbreeScene
+        except ImportError:
+            return None
+        low, high = self.points.min(axis=0), self.points.max(axis=0)
+        middle, scale = (low + high) / 2, 1.0 / max(float((high - low).max()), 1e-300)
+        scene = EmbreeScene()
+        TriangleMesh(scene, ((self.points - middle) * scale).astype(np.float32), np.ascontiguousarray(self.triangles, np.int32))
+        # The first ray makes it ready; later ones may come from several threads.
+        scene.run(np.zeros((1, 3), np.float32), np.ones((1, 3), np.float32), query="OCCLUDED")
+        return scene, middle, scale
+
     def open_share(self, points: Floats, normals: Floats, rays: int = 64, off: float = 0.0) -> Floats:
         """(P,) share of the sky above points (P, 3) that nothing covers: rays over the half sphere of the normal (P, 3), as
         dense as light from there is bright (cosine); 1 on a plane. `off` is how far above the point they start."""
@@ -69,7 +101,7 @@ class RayTree:
         out, ways = np.ones(len(points)), cosine_directions(rays)
         for a in range(0, len(points), TOGETHER):
             origins, directions = fans(points[a : a + TOGETHER], normals[a : a + TOGETHER], ways, off)
-            covered = self.first(origins, directions, np.inf, True)[0] >= 0
+            covered = self.covered(origins, directions)
             out[a : a + TOGETHER] = 1.0 - covered.reshape(-1, rays).mean(axis=1)
         return out
 
