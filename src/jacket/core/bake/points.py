@@ -22,7 +22,7 @@ from jacket.progress import Progress, silent
 
 OFF = 1e-4
 """How far above its point a ray starts, in diagonals."""
-CHUNK = 1024
+CHUNK = 512
 MOST_ROUNDS = 200
 """Rounds of averaging at most, however dense the mesh."""
 
@@ -36,8 +36,8 @@ def sky_at_points(
     covers nothing."""
     points = dense.tree.points
     floor = float(points[:, 1].min()) if ground and len(points) else -np.inf
-    return _over_points(dense, alone, progress, "occlusion", lambda tree, p, n: _sky(
-        tree, p, n, cosine_directions(rays), OFF * dense.diagonal, floor - OFF * dense.diagonal, reach))  # fmt: skip
+    off = OFF * dense.diagonal
+    return _over_points(dense, alone, progress, "occlusion", lambda tree, p, n: tree.sky(p, n, rays, off, floor - off, reach))
 
 
 def thickness_at_points(dense: Dense, rays: int, reach: float, progress: Progress = silent) -> Floats:
@@ -80,21 +80,6 @@ def _neighbourly(tree: RayTree, count: int) -> Ints:
     first[in_leaves[::-1]] = np.arange(len(in_leaves) - 1, -1, -1)
     used = np.flatnonzero(first >= 0)
     return used[np.argsort(first[used], kind="stable")]
-
-
-def _sky(tree: RayTree, places: Floats, normals: Floats, ways: Floats, off: float, floor: float, reach: float) -> tuple[Floats, Floats]:
-    """Open share and bent normal of some points; rays that a floor below stops are not cast."""
-    origins, directions = fans(places, normals, ways, off)
-    free = np.ones(len(origins), bool)
-    if np.isfinite(floor):
-        down = directions[:, 1] < 0
-        free[down] = (origins[down, 1] - floor) >= -directions[down, 1] * reach
-    cast = np.flatnonzero(free)
-    free[cast] = ~tree.covered(origins[cast], directions[cast], reach)
-    by_point = free.reshape(len(places), len(ways))
-    bent = np.einsum("pw,pwk->pk", by_point, directions.reshape(len(places), len(ways), 3))
-    size = np.linalg.norm(bent, axis=1, keepdims=True)
-    return by_point.mean(axis=1), np.where(size > 1e-9, bent / np.maximum(size, 1e-9), normals)
 
 
 def _depths(tree: RayTree, places: Floats, normals: Floats, ways: Floats, off: float, reach: float) -> tuple[Floats, Floats]:

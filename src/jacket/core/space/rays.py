@@ -20,8 +20,6 @@ Ints = NDArray[np.signedinteger]
 
 BINS = 16
 LEAF = 4
-TOGETHER = 2048
-"""Points whose rays are made at once."""
 DEEP = 64
 """Levels from which on runs are halved: no input makes the tree so deep that a walk would lose its way."""
 
@@ -97,13 +95,31 @@ class RayTree:
     def open_share(self, points: Floats, normals: Floats, rays: int = 64, off: float = 0.0) -> Floats:
         """(P,) share of the sky above points (P, 3) that nothing covers: rays over the half sphere of the normal (P, 3), as
         dense as light from there is bright (cosine); 1 on a plane. `off` is how far above the point they start."""
-        points, normals = _rows(points), _rows(normals)
-        out, ways = np.ones(len(points)), cosine_directions(rays)
-        for a in range(0, len(points), TOGETHER):
-            origins, directions = fans(points[a : a + TOGETHER], normals[a : a + TOGETHER], ways, off)
-            covered = self.covered(origins, directions)
-            out[a : a + TOGETHER] = 1.0 - covered.reshape(-1, rays).mean(axis=1)
-        return out
+        return self.sky(points, normals, rays, off)[0]
+
+    def sky(
+        self, points: Floats, normals: Floats, rays: int, off: float, floor: float = -np.inf, reach: float = np.inf
+    ) -> tuple[Floats, Floats]:
+        """As `open_share`, and (P, 3) the mean open direction of each point, unit length, its normal where all is covered. A
+        plane at Y = `floor` covers too, what is further than `reach` away does not."""
+        points, normals, ways = _rows(points), _rows(normals), cosine_directions(rays)
+        if self._embree is None:
+            return _open_many(*self.parts, points, normals, ways, off, floor, reach)
+        share, bent = np.ones(len(points)), np.array(normals)
+        # So few at once that their rays lie in memory that is there already: fresh pages cost more than the rays.
+        step = max(4096 // rays, 1)
+        for a in range(0, len(points), step):
+            origins, directions = fans(points[a : a + step], normals[a : a + step], ways, off)
+            free = ~self.covered(origins, directions, reach)
+            if np.isfinite(floor):
+                down = directions[:, 1] < 0
+                free[down] &= (origins[down, 1] - floor) >= -directions[down, 1] * reach
+            by_point = free.reshape(-1, rays)
+            share[a : a + step] = by_point.mean(axis=1)
+            mean = np.einsum("pw,pwk->pk", by_point, directions.reshape(-1, rays, 3))
+            size = np.linalg.norm(mean, axis=1, keepdims=True)
+            bent[a : a + step] = np.where(size > 1e-9, mean / np.maximum(size, 1e-9), normals[a : a + step])
+        return share, bent
 
 
 def cosine_directions(count: int) -> Floats:
@@ -380,20 +396,50 @@ def _walk_many(order, children, boxes, leaves, origins, directions, reach, any_w
     return which, far
 
 
+@inline
+def _upright(x, y, z, u, v, h):
+    """A direction (u, v, h) about Z turned to stand about a unit vector: a frame without a square root (Duff et al.,
+    "Building an orthonormal basis, revisited", 2017)."""
+    sign = 1.0 if z >= 0 else -1.0
+    a = -1.0 / (sign + z)
+    b = x * y * a
+    return u * (1 + sign * x * x * a) + v * b + h * x, u * sign * b + v * (sign + y * y * a) + h * y, -u * sign * x - v * y + h * z
+
+
 @kernel
 def fans(places, normals, ways, off):
     """(P · W, 3) origins and directions of rays that stand about normals (P, 3) as `ways` (W, 3) stand about Z, begun `off`
-    above their places: a frame without a square root (Duff et al., "Building an orthonormal basis, revisited", 2017)."""
+    above their places."""
     origins, directions = np.empty((len(places) * len(ways), 3)), np.empty((len(places) * len(ways), 3))
     for q in range(len(places)):
         x, y, z = normals[q, 0], normals[q, 1], normals[q, 2]
-        sign = 1.0 if z >= 0 else -1.0
-        a = -1.0 / (sign + z)
-        b = x * y * a
         for w in range(len(ways)):
-            n, u, v, h = q * len(ways) + w, ways[w, 0], ways[w, 1], ways[w, 2]
+            n = q * len(ways) + w
             origins[n, 0], origins[n, 1], origins[n, 2] = places[q, 0] + off * x, places[q, 1] + off * y, places[q, 2] + off * z
-            directions[n, 0] = u * (1 + sign * x * x * a) + v * b + h * x
-            directions[n, 1] = u * sign * b + v * (sign + y * y * a) + h * y
-            directions[n, 2] = -u * sign * x - v * y + h * z
+            directions[n, 0], directions[n, 1], directions[n, 2] = _upright(x, y, z, ways[w, 0], ways[w, 1], ways[w, 2])
     return origins, directions
+
+
+@kernel
+def _open_many(order, children, boxes, leaves, places, normals, ways, off, floor, reach):
+    out, bent = np.ones(len(places)), np.empty((len(places), 3))
+    stack, depth = np.empty(256, np.int32), np.empty(256)
+    for q in range(len(places)):
+        x, y, z = normals[q, 0], normals[q, 1], normals[q, 2]
+        ox, oy, oz = places[q, 0] + off * x, places[q, 1] + off * y, places[q, 2] + off * z
+        bx = by = bz = 0.0
+        free = 0
+        for w in range(len(ways)):
+            dx, dy, dz = _upright(x, y, z, ways[w, 0], ways[w, 1], ways[w, 2])
+            if dy < 0 and oy - floor < -dy * reach:
+                continue
+            found = -1
+            if len(order) > 0:
+                _, found = walked(order, children, boxes, leaves, ox, oy, oz, dx, dy, dz, reach, True, stack, depth)
+            if found < 0:
+                free += 1
+                bx, by, bz = bx + dx, by + dy, bz + dz
+        out[q] = free / len(ways)
+        size = np.sqrt(bx * bx + by * by + bz * bz)
+        bent[q, 0], bent[q, 1], bent[q, 2] = (bx / size, by / size, bz / size) if size > 1e-9 else (x, y, z)
+    return out, bent
