@@ -33,7 +33,7 @@ class BenchCard(Card):
         state, stage = self.desk.program.document.state, self.desk.program.stage.id
         chosen = state.chosen_source
         rows = [(s.id, s.name, s.visible, s.locked, s.mesh.n_faces) for s in state.sources]
-        rows += [(j.id, j.name, j.visible, j.locked, j.mesh.n_faces) for j in state.jackets]
+        rows += [(j.id, f"{j.name}{j.dense:d}", j.visible, j.locked, j.mesh.n_faces) for j in state.jackets]
         key = (stage, state.active, chosen.id if chosen is not None else -1, tuple(rows))
         if key == self._key and not again:
             return
@@ -47,7 +47,8 @@ class BenchCard(Card):
             self._row(source.id, name, count, source.visible, marked, several and not marked, True)
         for layer in state.jackets:
             count = f"{layer.mesh.n_faces:,} {'quads' if layer.mesh.is_quads else 'faces'}"
-            name = f"{layer.name} (locked)" if layer.locked else layer.name
+            told = [word for word, on in (("locked", layer.locked), ("dense", layer.dense)) if on]
+            name = f"{layer.name} ({', '.join(told)})" if told else layer.name
             active = layer.id == state.active
             self._row(layer.id, name, count, layer.visible, active, layer.visible and not active, False)
         if not rows:
