@@ -9,6 +9,7 @@ import pytest
 
 from jacket.core.bake.bake import BakeOptions
 from jacket.core.bake.points import sky_at_points
+from jacket.core.mesh.materials import Material
 from jacket.core.uv.sheets import Sheet
 from jacket.errors import MeshError
 from jacket.jobs.bake import BakeLayer, BakeSettings, bake, stem_of
@@ -52,6 +53,19 @@ def test_sources_left_out_sizes_and_bad_settings() -> None:
                          ({"options": BakeOptions(rays=0)}, "out of range"), ({"options": BakeOptions(padding=-7)}, "padding")):  # fmt: skip
         with pytest.raises(MeshError, match=says):
             bake([box], sources, SHEETS, replace(QUICK, **change))
+
+
+def test_materials_of_the_source_are_part_of_what_maps_follow_from() -> None:
+    """Other materials on the same form: the map of them is baked again, and only where something changed."""
+    form, box = ball(8), BakeLayer("box", boxed(3, True))
+    looks = (Material("a"), Material("b"))
+    one, two = (form.with_(face_data={"material": np.full(form.n_faces, k, np.int32)}, materials=looks) for k in (0, 1))
+    settings = replace(QUICK, maps=("id-material",))
+    first = bake([box], [BakeLayer("s", one)], SHEETS, settings)
+    again = bake([box], [BakeLayer("s", one)], SHEETS, settings, before=first)
+    other = bake([box], [BakeLayer("s", two)], SHEETS, settings, before=first)
+    assert again.of("id-material") is first.of("id-material")
+    assert not np.array_equal(other.sheets[0].maps["id-material"].pixels, first.sheets[0].maps["id-material"].pixels)
 
 
 def test_what_is_known_at_points_is_kept_until_the_source_or_its_options_change(monkeypatch: pytest.MonkeyPatch) -> None:

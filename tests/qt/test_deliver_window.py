@@ -81,7 +81,9 @@ def test_baked_lit_wiped_probed_delivered_and_taken_in(window: Window, tmp_path:
     # A drag with Look turns the light; the wipe shows the dense mesh beside the light one.
     window.resize(1280, 800)
     before = picture(window)
+    skins = window.form.scene.skins
     _drag(window, QPoint(200, 300), QPoint(380, 300))
+    assert window.form.scene.skins and all(a is b for a, b in zip(window.form.scene.skins, skins, strict=True))
     assert program.tool_settings.lamp_turn == pytest.approx(90.0, abs=3)
     assert np.abs(picture(window) - before).mean() > 0.5
     light = picture(window)

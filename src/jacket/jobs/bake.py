@@ -92,14 +92,14 @@ def bake(
     settings.checked()
     layers, sources = _usable(layers, sources, settings)
     ground = ground_of(layers, sources, sheets, settings)
-    old = before if before is not None and same_ground(before.ground, ground) else None
+    old = before if before is not None and before.ground == ground else None
     wanted = [k for k in settings.maps if old is None or any(k not in s.maps for s in old.sheets)]
     if old is not None and not wanted:
         return replace(old, sheets=tuple(_only(s, settings.maps) for s in old.sheets))
     progress(0.0, "measuring the gap")
-    reach = {x.name: _reach(x.mesh, sources, settings) for x in layers}
-    progress(0.02, "preparing the source")
     groups = _grouped(layers, sources, settings)
+    reach = {x.name: _reach(x.mesh, those, settings) for mine, those in groups for x in mine}
+    progress(0.02, "preparing the source")
     dense = [dense_of(those) for _, those in groups]
     _look_first(groups, dense, sheets, settings, reach, seen)
     values = [point_values(d, wanted, settings.options, part(progress, 0.05, 0.35), partial(_kept, those))
@@ -115,7 +115,7 @@ def bake(
         if old is not None:
             maps = {**maps, **{n: b for n, b in old.sheets[k].maps.items() if n in settings.maps}}
         done.append(SheetMaps(sheet, {n: maps[n] for n in settings.maps}, work.state))
-    return Bake(tuple(done), reach, tuple(_notes(layers, sources, groups, done)), time.perf_counter() - start, ground)
+    return Bake(tuple(done), reach, tuple(_notes(done)), time.perf_counter() - start, ground)
 
 
 def _usable(
@@ -142,20 +142,19 @@ def dense_of(sources: Sequence[BakeLayer]) -> Dense:
 
 def _kept(sources: Sequence[BakeLayer], key: tuple[Any, ...], make: Callable[[], Any]) -> Any:
     """What is kept of sources under a key, for as long as nothing of them changes."""
-    grounds = [s.mesh.aspect(a) for s in sources for a in ("points", "faces", "uv", "point_data", "face_data", "marks")]
-    return STORE.get(tuple(grounds), (*key, tuple(s.name for s in sources)), make)
+    return STORE.get(tuple(a for s in sources for a in _aspects(s)), (*key, tuple(s.name for s in sources)), make)
+
+
+def _aspects(source: BakeLayer) -> list[Any]:
+    """All of a source that maps follow from."""
+    return [source.mesh.aspect(a) for a in ("points", "faces", "uv", "point_data", "face_data", "marks")]
 
 
 def ground_of(layers: Sequence[BakeLayer], sources: Sequence[BakeLayer], sheets: Sheets, settings: BakeSettings) -> tuple[Any, ...]:
-    """What maps follow from, the choice of maps excepted; compared by `same_ground`."""
-    rows = [(x.name, x.mesh.aspect("points"), x.mesh.aspect("faces"), x.mesh.aspect("uv"), x.mesh.aspect("marks"),
-             x.mesh.aspect("point_data")) for x in (*layers, *sources)]  # fmt: skip
-    return (*rows, tuple((s.tile, s.width, s.height) for s in sheets), replace(settings, maps=("normal",)))
-
-
-def same_ground(one: tuple[Any, ...], other: tuple[Any, ...]) -> bool:
-    """Whether maps made from the one would come out the same from the other."""
-    return one == other
+    """What maps follow from, the choice of maps excepted: maps from equal grounds come out the same."""
+    rows = [(x.name, *(x.mesh.aspect(a) for a in ("points", "faces", "uv", "marks", "point_data"))) for x in layers]
+    dense = [(x.name, x.mesh.materials, *_aspects(x)) for x in sources]
+    return (*rows, *dense, tuple((s.tile, s.width, s.height) for s in sheets), replace(settings, maps=("normal",)))
 
 
 def _only(sheet: SheetMaps, kinds: Sequence[str]) -> SheetMaps:
@@ -183,8 +182,7 @@ def _target(layer: BakeLayer, sheet: Sheet, size: tuple[int, int], reach: float,
 def _reach(mesh: PolyMesh, sources: Sequence[BakeLayer], settings: BakeSettings) -> float:
     if settings.reach > 0:
         return 0.01 * settings.reach * mesh.diagonal
-    return min(found_reach(mesh, surface_of(s.mesh)) for s in sources) if len(sources) == 1 else max(
-        min(found_reach(mesh, surface_of(s.mesh)) for s in sources), 0.01 * mesh.diagonal)  # fmt: skip
+    return found_reach(mesh, *(surface_of(s.mesh) for s in sources))
 
 
 def stem_of(name: str) -> str:
@@ -229,7 +227,7 @@ def _look_first(groups: Any, dense: list[Dense], sheets: Sheets, settings: BakeS
         seen(sheet, work)
 
 
-def _notes(layers: Sequence[BakeLayer], sources: Sequence[BakeLayer], groups: Any, done: Sequence[SheetMaps]) -> list[str]:
+def _notes(done: Sequence[SheetMaps]) -> list[str]:
     """What is worth knowing of a bake, in sentences."""
     out = []
     for s in done:

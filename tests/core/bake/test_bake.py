@@ -288,6 +288,10 @@ def test_the_reach_is_found_from_the_gap() -> None:
     far = ball(24, 1.1)
     found = found_reach(jacket, Bvh.build(far.points, far.triangle_points))
     assert 0.14 < found < 0.2
+    # Of two surfaces the nearer counts at every place, wherever each of them is far.
+    halves = [PolyMesh.from_faces(far.points, tri) for tri in np.split(np.asarray(far.triangle_points), 2)]
+    both = [Bvh.build(h.points, h.triangle_points) for h in halves]
+    assert found_reach(jacket, *both) == pytest.approx(found) and found_reach(jacket, both[0]) > 1.5 * found
     wide = ball(24, 9.0)
     assert found_reach(jacket, Bvh.build(wide.points, wide.triangle_points)) == pytest.approx(0.08 * jacket.diagonal)
 

@@ -19,16 +19,17 @@ REACH = "cage"
 """Channel of points: by how much the cage reaches further there, 1 where it is not painted."""
 STRAIGHT = "straight"
 """Channel of points: how much rays follow the faces there and not the averaged normals, 0 to 1."""
+SAMPLES = 4000
 LEAST, MOST = 0.005, 0.08
 """Bounds of the reach that is found by itself, in diagonals of the jacket."""
 
 
-def found_reach(mesh: PolyMesh, surface: Bvh, samples: int = 4000) -> float:
+def found_reach(mesh: PolyMesh, *surfaces: Bvh) -> float:
     """How far a cage reaches by itself: half more than the largest gap between the jacket and what its own places find
-    nearest, within bounds."""
+    nearest on any of the surfaces, within bounds."""
     size = mesh.diagonal
-    places = np.concatenate([mesh.points, sample_surface(mesh.points, mesh.triangle_points, samples)])
-    _, _, gaps = surface.closest(places)
+    places = np.concatenate([mesh.points, sample_surface(mesh.points, mesh.triangle_points, SAMPLES)])
+    gaps = np.min([s.closest(places)[2] for s in surfaces], axis=0)
     return float(np.clip(1.5 * np.percentile(gaps, 99.9), LEAST * size, MOST * size))
 
 

@@ -96,11 +96,6 @@ def stored(values: Floats | NDArray[np.float32]) -> NDArray[np.uint16]:
     return np.rint(np.clip(values, 0.0, 1.0) * 65535).astype(np.uint16)
 
 
-def stored_directions(vectors: NDArray[np.float32]) -> NDArray[np.uint16]:
-    """Unit vectors as they are kept: −1..1 as 0..65535."""
-    return np.rint((np.clip(vectors, -1.0, 1.0) * 0.5 + 0.5) * 65535).astype(np.uint16)
-
-
 def directions(baked: Baked) -> Floats:
     """(H, W, 3) unit vectors of a map of normals."""
     v = baked.pixels.astype(np.float64) / 65535 * 2 - 1

@@ -130,7 +130,7 @@ def sheet_looks(maps: Maps, name: str, sheets: int) -> list[tuple[Floats, SheetL
     out = []
     for sheet, known in maps:
         title = f"{name}-{sheet.tile}" if sheets > 1 else name
-        picture = {k: png_of(known[k]) if k in known else b"" for k in ("colour", "normal")}
+        picture = {k: map_bytes(known[k], 8) if k in known else b"" for k in ("colour", "normal")}
         surface = b""
         first = next((known[k] for k in ("occlusion", "roughness", "metal") if k in known), None)
         if first is not None:
@@ -139,11 +139,6 @@ def sheet_looks(maps: Maps, name: str, sheets: int) -> list[tuple[Floats, SheetL
         if any(picture.values()) or surface:
             out.append((sheet.origin, SheetLook(title, picture["colour"], picture["normal"], surface)))
     return out
-
-
-def png_of(baked: Baked) -> bytes:
-    """A map in eight bits, green up."""
-    return map_bytes(baked, 8)
 
 
 def _with_pictures(text: str, pictures: Mapping[str, tuple[bytes, str]]) -> str:

@@ -13,7 +13,6 @@ from PIL import Image
 
 from jacket.core.bake.made import SheetMaps
 from jacket.core.bake.maps import ALL_MAPS, Baked
-from jacket.core.mesh.materials import Material
 from jacket.core.uv.sheets import FIRST_TILE, Sheets
 from jacket.errors import FormatError
 from jacket.formats.atomic import read_bytes
@@ -83,11 +82,6 @@ def with_own(made: Sequence[SheetMaps], own: Mapping[str, str], sheets: Sheets) 
         found = {r: _kept(r, p, stamp_of_file(p)) for r, p in ((r, on_tile(p, sheet.tile)) for r, p in own.items())}
         out.append(replace(known, maps={**known.maps, **{r: b for r, b in found.items() if b is not None}}))
     return tuple(out)
-
-
-def own_of_source(materials: Sequence[Material]) -> bytes:
-    """The picture of the first material of a source that has one, nothing where there is none."""
-    return next((m.picture for m in materials if m.picture), b"")
 
 
 def fitted(baked: Baked, size: tuple[int, int]) -> Baked:

@@ -149,7 +149,7 @@ class MapsCard(StageCard):
         program = self.desk.program
         values, state, baked = program.values(DeliverValues), program.document.state, program.baked
         shown = (program.display.lit, program.display.map)
-        made = tuple(map(id, baked.sheets[0].maps.values())) if baked is not None and baked.sheets else ()
+        made = tuple(baked.sheets[0].maps.values()) if baked is not None and baked.sheets else ()
         return (values.maps, values.map_size, values.samples, made, baked is not None and baked.whole, is_stale(baked, state, values), shown)
 
 
@@ -212,7 +212,7 @@ class CageCard(StageCard):
     def key(self) -> object:
         program = self.desk.program
         baked, rows = program.baked, tuple(s.name for s in layers_and_sources(program.document.state)[1])
-        return (id(baked) if baked is not None and baked.whole else 0, rows)
+        return (baked if baked is not None and baked.whole else None, rows)
 
 
 class EdgesCard(StageCard):
@@ -269,7 +269,7 @@ class DeliverCard(StageCard):
         program = self.desk.program
         state = program.document.state
         rows = tuple((j.name, j.visible, j.mesh.n_faces, j.mesh.active_uv, j.dense) for j in state.jackets)
-        return (rows, len(state.sheets), program.values(DeliverValues).profile, id(program.baked), id(program.delivered))
+        return (rows, len(state.sheets), program.values(DeliverValues).profile, program.baked, program.delivered)
 
 
 def expectations(profile: Profile) -> list[str]:
@@ -306,7 +306,7 @@ class IntakeCard(StageCard):
         self.desk.action(self, "take-in", main=last is not None)
 
     def key(self) -> object:
-        return id(self.desk.program.delivered)
+        return self.desk.program.delivered
 
 
 CARDS = (LookCard, MapsCard, OwnCard, CageCard, EdgesCard, DeliverCard, IntakeCard)

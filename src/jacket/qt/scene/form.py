@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 from functools import partial
-from typing import Any
+from typing import Any, TypeVar
 
 from jacket.commands.display import Display
 from jacket.commands.host import Proposal
@@ -13,6 +13,7 @@ from jacket.core.bake.made import Bake
 from jacket.core.derive import pickable, tried_on
 from jacket.core.mesh.polymesh import Floats, PolyMesh
 from jacket.document.state import Held, State
+from jacket.formats.deliver.own import own_stamps
 from jacket.qt.scene.cage import cage_layers
 from jacket.qt.scene.jacket import (
     PULL,
@@ -24,7 +25,7 @@ from jacket.qt.scene.jacket import (
     seams_follow,
     seams_over,
 )
-from jacket.qt.scene.lit import lamps_of, lit_skins
+from jacket.qt.scene.lit import lamps_of, lit_skins, skin_follows
 from jacket.qt.scene.proposal import proposal_layers
 from jacket.qt.scene.seams import wish_layers, zoom_step
 from jacket.qt.scene.source import picked_layers, plane_layers, source_surfaces
@@ -32,6 +33,8 @@ from jacket.qt.scene.steer import guide_layers, paint_layers
 from jacket.qt.theme import Palette, rgb
 from jacket.render.scene import Layer, Scene, line_rows
 from jacket.render.surfaces import Look
+
+T = TypeVar("T")
 
 
 @dataclass(frozen=True, eq=False)
@@ -57,9 +60,9 @@ class Kept:
     costs no new faces."""
 
     def __init__(self) -> None:
-        self._known: dict[str, tuple[Any, list[Layer]]] = {}
+        self._known: dict[str, tuple[Any, list[Any]]] = {}
 
-    def layers(self, what: str, key: Any, make: Callable[[], list[Layer]]) -> list[Layer]:
+    def layers(self, what: str, key: Any, make: Callable[[], list[T]]) -> list[T]:
         """The layers of one kind under a key, made where their last key was another one."""
         known = self._known.get(what)
         if known is None or key != known[0]:
@@ -74,7 +77,7 @@ def form_scene(
     """Everything in the form view; `per_unit` is about how many pixels a unit has on the screen, `kept` what was drawn of
     the layer that is worked on before."""
     if display.lit and stage == "deliver":
-        return _lit_scene(state, display, palette, shown)
+        return _lit_scene(state, display, palette, shown, kept or Kept())
     base, tiers, look = source_surfaces(state, display, palette) if display.source else ([], [], Look())
     source, jacket = state.source, state.jacket
     trial = shown.trial if display.trial else None
@@ -97,21 +100,31 @@ def form_scene(
         beside = _worked_on(shown.other, state, display, frame, Kept())
     layers += _over(state, display, shown, frame)
     if display.cage and stage == "deliver":
-        layers += cage_layers(state, shown.baked, shown.cage, palette, 1.5 * PULL * size)
+        layers += _cage(state, palette, shown, kept or Kept(), 1.5 * PULL * size)
     return Scene(tuple(base), tuple(map(tuple, tiers)), tuple(layers), tuple(beside), rgb(palette.form_ground)[:3],
                  display.through, look)  # fmt: skip
 
 
-def _lit_scene(state: State, display: Display, palette: Palette, shown: Shown) -> Scene:
+def _cage(state: State, palette: Palette, shown: Shown, kept: Kept, pull: float) -> list[Layer]:
+    """The hull of the active layer, made anew only where what it follows from changed."""
+    mesh = state.jacket.mesh if state.jacket is not None else None
+    key = None if mesh is None or state.jacket is None else (
+        state.jacket.name, state.jacket.visible, skin_follows(mesh), mesh.aspect("point_data"), shown.baked, shown.cage, palette, pull, state.source)
+    return kept.layers("cage", key, lambda: cage_layers(state, shown.baked, shown.cage, palette, pull))
+
+
+def _lit_scene(state: State, display: Display, palette: Palette, shown: Shown, kept: Kept) -> Scene:
     """The layers as a game shows them, and beside the wipe the dense source in the same light."""
     lamps = lamps_of(display, shown.lamp_turn)
-    skins = lit_skins(state, shown.baked, display)
+    # Turning the light or moving the wipe costs no new skins and no new hull.
+    key = (tuple((j.id, skin_follows(j.mesh), own_stamps(dict(j.pictures))) for j in state.outgoing), state.sheets, shown.baked, display.map)
+    skins = kept.layers("skins", key, lambda: lit_skins(state, shown.baked, display))
     base: list[Any] = []
     tiers: list[Any] = []
     if shown.wipe < 1.0 or not skins:
         base, tiers, _ = source_surfaces(state, replace(display, shade="smooth", heat=None), palette)
     look = Look("lamps", (0.52, 0.5, 0.47), lamps=lamps)
-    layers = cage_layers(state, shown.baked, shown.cage, palette, 0.0) if display.cage else []
+    layers = _cage(state, palette, shown, kept, 0.0) if display.cage else []
     return Scene(tuple(base), tuple(map(tuple, tiers)), tuple(layers), (), rgb(palette.form_ground)[:3], False, look, tuple(skins), lamps, shown.wipe,
                  display.mip)  # fmt: skip
 

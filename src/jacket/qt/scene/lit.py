@@ -34,11 +34,12 @@ def lamps_of(display: Display, turn: float) -> Lamps:
 def handed_of(mesh: PolyMesh) -> Handed:
     """What a mesh is handed over as, kept."""
     detached = mesh.detached()
-    return STORE.get((*_form(mesh), mesh.aspect("uv"), mesh.aspect("marks"), mesh.aspect("cuts")), "handed", lambda: handed(detached))
+    return STORE.get(skin_follows(mesh), "handed", lambda: handed(detached))
 
 
-def _form(mesh: PolyMesh) -> tuple[object, ...]:
-    return mesh.aspect("points"), mesh.aspect("faces")
+def skin_follows(mesh: PolyMesh) -> tuple[object, ...]:
+    """What the triangles of a skin follow from."""
+    return tuple(mesh.aspect(a) for a in ("points", "faces", "uv", "marks", "cuts"))
 
 
 def three(pixels: Bytes) -> Bytes:
@@ -73,7 +74,7 @@ def _lit_pictures(maps: SheetMaps) -> Pictures:
 def skins_of(mesh: PolyMesh, sheets: tuple[Sheet, ...], baked: Bake | None, display: Display) -> list[Skin]:
     """The triangles of a layer, a skin for each sheet and one for what lies on none."""
     given = handed_of(mesh)
-    rows = STORE.get((*_form(mesh), mesh.aspect("uv"), mesh.aspect("marks"), mesh.aspect("cuts")), "skin rows", lambda: skin_rows(mesh, given))
+    rows = STORE.get(skin_follows(mesh), "skin rows", lambda: skin_rows(mesh, given))
     on = _sheets_of(given, sheets)
     maps = {s.sheet.tile: s for s in baked.sheets} if baked is not None else {}
     shown = display.map or "lit"
@@ -134,12 +135,10 @@ def dressed(baked: Bake | None, layer: JacketObject, state: State) -> Bake | Non
 def sheet_skins(state: State, baked: Bake, display: Display) -> list[Skin]:
     """Each sheet as a picture of a map, for the flat view."""
     out = []
-    for k, maps in enumerate(baked.sheets):
+    for maps in baked.sheets:
         pictures = pictures_of(maps, display.map or "normal")
         if pictures.colour is not None:
             out.append(Skin(_square(maps.sheet.origin), pictures, lit=False))
-        elif not display.map and k == 0:
-            continue
     return out
 
 
