@@ -8,12 +8,14 @@ from pathlib import Path
 
 import numpy as np
 import pytest
+from PIL import Image
 from PySide6.QtCore import QPoint, Qt
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QLabel, QPushButton
 
 from jacket.core.uv.sheets import Sheet
 from jacket.document.document import Document
+from jacket.document.edits import layers
 from jacket.document.islands import with_island_numbers
 from jacket.document.state import JacketObject, SourceObject, State
 from jacket.qt.app import make_app, settle
@@ -111,6 +113,18 @@ def test_baked_lit_wiped_probed_delivered_and_taken_in(window: Window, tmp_path:
     program.run(program.commands["hard-along-islands"])
     assert settle(window, 60)
     assert [w.text() for w in window.panel.findChildren(QLabel)].count("stale") == 2
+
+
+def test_where_an_own_picture_says_nothing_is_there_nothing_is_drawn(window: Window, tmp_path: Path) -> None:
+    program = window.program
+    program.show(replace(program.display, lit=True))
+    whole = picture(window)
+    Image.new("L", (8, 8), 0).save(tmp_path / "holes.png")
+    layers.put_picture(program.document, 2, "opacity", str(tmp_path / "holes.png"))
+    empty = picture(window)
+    ground = empty[4, empty.shape[1] // 2]
+    middle = whole.shape[0] // 2, whole.shape[1] // 2
+    assert np.abs(empty[middle] - ground).max() <= 2 < np.abs(whole[middle] - ground).max()
 
 
 def _drag(window: Window, start: QPoint, end: QPoint) -> None:

@@ -52,7 +52,7 @@ _SKIN_FRAGMENT = (
     + _LAMPS
     + """
 uniform vec3 u_eye; uniform vec3 u_tint; uniform int u_lit; uniform int u_has; uniform float u_mip;
-uniform sampler2D u_colour; uniform sampler2D u_bumps; uniform sampler2D u_surface;
+uniform sampler2D u_colour; uniform sampler2D u_bumps; uniform sampler2D u_surface; uniform sampler2D u_holes;
 in vec3 v_normal; in vec4 v_tangent; in vec2 v_uv; in vec3 v_place;
 out vec4 f_colour;
 vec3 picture(sampler2D from) {
@@ -63,6 +63,7 @@ vec3 picture(sampler2D from) {
 }
 void main() {
     if (u_lit == 0) { f_colour = vec4(picture(u_colour), 1.0); return; }
+    if ((u_has & 8) != 0 && picture(u_holes).r < 0.5) discard;
     vec3 base = u_tint, n = v_normal;
     if ((u_has & 1) != 0) {
         vec3 c = picture(u_colour);

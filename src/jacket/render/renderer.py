@@ -133,7 +133,7 @@ class _Textures:
 
     def __init__(self, context: Any, pictures: Pictures) -> None:
         self.made: dict[str, Any] = {}
-        for name in ("colour", "normal", "surface"):
+        for name in ("colour", "normal", "surface", "opacity"):
             pixels = getattr(pictures, name)
             if pixels is not None:
                 data = np.ascontiguousarray(pixels[::-1])
@@ -254,11 +254,11 @@ class Renderer:
         for skin in scene.skins:
             array = self._skin(skin)
             textures = self._pictures(skin.pictures)
-            for unit, (name, key) in enumerate((("u_colour", "colour"), ("u_bumps", "normal"), ("u_surface", "surface"))):
+            for unit, (name, key) in enumerate((("u_colour", "colour"), ("u_bumps", "normal"), ("u_surface", "surface"), ("u_holes", "opacity"))):
                 put(program, name, unit)
                 if key in textures.made:
                     textures.made[key].use(unit)
-            put(program, "u_has", sum(bit for bit, key in ((1, "colour"), (2, "normal"), (4, "surface")) if key in textures.made))
+            put(program, "u_has", sum(bit for bit, key in ((1, "colour"), (2, "normal"), (4, "surface"), (8, "opacity")) if key in textures.made))
             put(program, "u_lit", int(skin.lit))
             put(program, "u_mip", float(scene.mip))
             put(program, "u_tint", skin.tint)

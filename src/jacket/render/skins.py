@@ -54,11 +54,12 @@ LAMPS = {
 @dataclass(frozen=True, eq=False)
 class Pictures:
     """Pictures of one sheet, (H, W, 3) bytes with the upper row first, or nothing. colour is sRGB; normal has its green up;
-    surface is occlusion, roughness and metal."""
+    surface is occlusion, roughness and metal; where opacity is under a half nothing is drawn."""
 
     colour: Bytes | None = None
     normal: Bytes | None = None
     surface: Bytes | None = None
+    opacity: Bytes | None = None
 
 
 @dataclass(frozen=True, eq=False)

@@ -68,7 +68,8 @@ def _lit_pictures(maps: SheetMaps) -> Pictures:
         surface = np.empty((height, width, 3), np.uint8)
         for k, (part, plain) in enumerate(zip(parts, (255, round(255 * _ROUGH), 0), strict=True)):
             surface[..., k] = plain if part is None else fitted(part, (width, height)).eight()[..., 0]
-    return Pictures(eight("colour"), eight("normal"), surface)
+    holes = eight("opacity")
+    return Pictures(eight("colour"), eight("normal"), surface, three(holes) if holes is not None else None)
 
 
 def skins_of(mesh: PolyMesh, sheets: tuple[Sheet, ...], baked: Bake | None, display: Display) -> list[Skin]:
