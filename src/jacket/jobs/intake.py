@@ -128,8 +128,9 @@ def _axes_of(found: Folder) -> list[Finding]:
     there = _boxes(theirs)
     size = max(float(np.linalg.norm(there[1] - there[0])), 1e-12)
     off = float(np.abs(mine - there).max()) / size
+    unit = "a unit is a metre" if axes.get("scale", 1) == 1 else f"{axes.get('scale', 1):g} units a metre"
     if off < 1e-3:
-        return [Finding("obj-axes", "good", f"The OBJ stands as the profile says: {'Y' if axes.get('up') != 'z' else 'Z'} up, {axes.get('scale', 1):g} units a metre.")]
+        return [Finding("obj-axes", "good", f"The OBJ stands as the profile says: {'Y' if axes.get('up') != 'z' else 'Z'} up, {unit}.")]
     ratio = float(np.linalg.norm(mine[1] - mine[0])) / size
     if abs(ratio - 1) > 0.01:
         return [Finding("obj-scale", "wrong", f"The OBJ is {ratio:.3g} times as large as the profile says; deliver again.", ratio)]
