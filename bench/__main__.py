@@ -5,6 +5,7 @@ from __future__ import annotations
 import sys
 
 from bench import (
+    answers,
     baking,
     faults,
     files,
@@ -41,6 +42,7 @@ BENCHES = {
     "packing": packing.run,
     "baking": baking.run,
     "house": house.run,
+    "answers": answers.run,
     "window": window.run,
     "start": window.start,
 }

@@ -26,7 +26,7 @@ from jacket.formats.deliver.profiles import PROFILES, profile_named
 from jacket.formats.mesh.registry import read_mesh
 from jacket.formats.project.records import load_project
 from jacket.jobs.bake import MOST_SIZE, BakeLayer, BakeSettings, bake
-from jacket.jobs.deliver import Delivered, DeliverLayer, DeliverSettings
+from jacket.jobs.deliver import Delivered, DeliverLayer, DeliverSettings, layers_of
 from jacket.jobs.deliver import deliver as deliver_job
 from jacket.jobs.intake import take_in
 
@@ -41,7 +41,7 @@ def _layers(options: Options) -> tuple[list[DeliverLayer], list[BakeLayer], Shee
     sources = [BakeLayer(Path(p).stem, read_mesh(p)) for p in options.source or ()]
     if Path(options.input).suffix.lower() == PROJECT:
         state = load_project(Path(options.input))
-        layers = [DeliverLayer(j.name, j.mesh, {r.id: r.name for r in j.islands}, j.islands) for j in state.outgoing]
+        layers = layers_of(state)
         dense = [BakeLayer(j.name, j.mesh) for j in state.jackets if j.visible and j.dense]
         return layers, sources or [*(BakeLayer(s.name, s.mesh) for s in state.sources if s.visible), *dense], state.sheets, own_pictures(state)
     mesh = cut_as_mapped(read_mesh(options.input))
@@ -114,7 +114,7 @@ def bake_verb(options: Options) -> int:
     name = name_of(Path(options.input).stem)
     paths = {(s.tile, k): folder / f"{name}{f'-{s.tile}' if len(sheets) > 1 else ''}-{k}{ending}" for s in sheets for k in settings.maps}
     guard([options.input, *(options.source or ())], paths.values(), options.report, options.force)
-    done = bake([BakeLayer(x.name, x.mesh) for x in layers], sources, sheets, settings, terminal_progress(options.quiet))
+    done = bake([BakeLayer(x.name, x.mesh) for x in layers if not x.level_of], sources, sheets, settings, terminal_progress(options.quiet))
     written = []
     for sheet in done.sheets:
         for kind, baked in sheet.maps.items():
@@ -156,7 +156,7 @@ def deliver_verb(options: Options) -> int:
     made: Bake | None = None
     if options.bake is not None:
         maps = _named_maps(options.bake) or tuple(m for m in profile.maps if m != "colour" or _coloured(sources))
-        made = bake([BakeLayer(x.name, x.mesh) for x in layers], sources, sheets, baking_wanted(options, maps), terminal_progress(options.quiet))
+        made = bake([BakeLayer(x.name, x.mesh) for x in layers if not x.level_of], sources, sheets, baking_wanted(options, maps), terminal_progress(options.quiet))
     source = sources[0].mesh if sources else None
     surface = Bvh.build(source.points, source.triangle_points) if source is not None else None
     report = base_report("deliver", options, start)

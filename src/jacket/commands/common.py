@@ -7,6 +7,7 @@ from typing import Any
 
 import numpy as np
 
+from jacket.commands.beside import beside
 from jacket.commands.host import Edits, Host, Run
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.document.state import State
@@ -55,12 +56,12 @@ def has_uvs(state: State) -> bool:
 
 
 def edit(step: str, change: Callable[[Edits, PolyMesh], PolyMesh]) -> Run:
-    """A command that changes the active layer's mesh at once."""
+    """A command that changes the active layer's mesh: at once, or beside the window where it is large."""
 
-    def run(host: Host) -> None:
+    def run(host: Edits) -> None:
         host.document.edit_jacket(step, change(host, host.document.open_jacket().mesh))
 
-    return run
+    return beside(step, run)
 
 
 def long_edit(

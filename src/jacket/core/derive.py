@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from jacket.core.flatten.stretch import StretchFigures, face_angles, face_stretch, measure_stretch
 from jacket.core.layout.margins import close_islands
 from jacket.core.layout.twins import Twins, find_twins
-from jacket.core.mesh.geometry import edge_lengths, point_normals
+from jacket.core.mesh.geometry import dihedral_angles, edge_lengths, point_normals
 from jacket.core.mesh.polymesh import UV, Bools, Floats, Ints, PolyMesh
 from jacket.core.rows.measure import Rings, rings
 from jacket.core.seams.foreseen import Present, faces_at, lying_now
@@ -337,6 +337,23 @@ def gap_of(mesh: PolyMesh, source: PolyMesh) -> Floats:
         return surface_of(source).closest(mesh.points)[2] / max(source.diagonal, 1e-300) * 100
 
     return STORE.get((mesh.aspect("points"), *form_of(source)), "gap", make)
+
+
+AT_ONCE = 10_000
+"""Points of a mesh up to which a view may wait for gaps."""
+
+
+def known_gap(mesh: PolyMesh, source: PolyMesh) -> Floats | None:
+    """What `gap_of` says where it has been found, or is found in a moment; None where that is worth working beside the window."""
+    if mesh.n_points < AT_ONCE:
+        return gap_of(mesh, source)
+    found: Floats | None = STORE.peek((mesh.aspect("points"), *form_of(source)), "gap")
+    return found
+
+
+def turns_of(mesh: PolyMesh) -> Floats:
+    """(E,) angle between the faces of each edge, degrees (core/mesh/geometry.py, dihedral_angles)."""
+    return STORE.get((mesh.aspect("points"), mesh.aspect("faces")), "turns", lambda: dihedral_angles(mesh))
 
 
 def rings_of(mesh: PolyMesh) -> Rings:

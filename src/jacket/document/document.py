@@ -59,11 +59,12 @@ class Document:
         """Name of the step that undoing would take back; empty where there is none."""
         return self.history.done[-1].name if self.history.done else ""
 
-    def apply(self, name: str, state: State) -> None:
-        """Make `state` the present one as a step of its own; inside a gesture it only replaces."""
+    def apply(self, name: str, state: State, numbered: bool = False) -> None:
+        """Make `state` the present one as a step of its own; inside a gesture it only replaces. `numbered` says that its
+        islands are numbered already."""
         before = self.state
         if self._gesture is None:
-            state = with_island_numbers(before, state)
+            state = state if numbered else with_island_numbers(before, state)
             self.history.record(name, before, state)
         self.state = state
         self._tell(before, "history")

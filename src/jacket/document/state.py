@@ -9,6 +9,7 @@ from typing import Any, TypeVar
 import numpy as np
 from numpy.typing import NDArray
 
+from jacket.core.mesh.nodes import BARE, Nodes
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.quads.steering import Guide, Paint
 from jacket.core.seams.sight import Sight
@@ -51,6 +52,8 @@ class JacketObject:
     next_island  the number that the next new island gets
     pictures     of one's own: what each stands for, and its file
     dense        maps are baked from it, as from a source, and it does not go out
+    nodes        its pivot, and empty nodes about it
+    coarser_of   the id of the layer that it is a coarser level of detail of, −1 for none: it goes out beside it and takes its maps
     """
 
     id: int
@@ -62,6 +65,8 @@ class JacketObject:
     next_island: int = 1
     pictures: tuple[tuple[str, str], ...] = ()
     dense: bool = False
+    nodes: Nodes = BARE
+    coarser_of: int = -1
 
     def island(self, number: int) -> IslandRecord | None:
         """The record of an island by its number; None where there is none."""
@@ -169,6 +174,31 @@ class State:
     def outgoing(self) -> tuple[JacketObject, ...]:
         """The layers that are baked onto and delivered: visible ones with faces, dense ones excepted."""
         return tuple(j for j in self.jackets if j.visible and j.mesh.n_faces and not j.dense)
+
+    @property
+    def baked_onto(self) -> tuple[JacketObject, ...]:
+        """Those of them that get maps of their own: coarser levels take the maps of the finest."""
+        ids = {j.id for j in self.outgoing}
+        return tuple(j for j in self.outgoing if j.coarser_of not in ids)
+
+    def levels(self, layer_id: int) -> tuple[JacketObject, ...]:
+        """A layer that goes out and its coarser levels, the finest first; only itself where it has none."""
+        finest = next((j for j in self.outgoing if j.id == layer_id), None)
+        if finest is None:
+            return ()
+        rest = sorted((j for j in self.outgoing if j.coarser_of == layer_id and j.id != layer_id), key=lambda j: -j.mesh.n_faces)
+        return (finest, *rest)
+
+    @property
+    def going_names(self) -> dict[int, str]:
+        """What the layers that go out are called in files, by their ids: levels of detail after their finest, with a number
+        from 0 (common practice)."""
+        out = {j.id: j.name for j in self.outgoing}
+        for finest in self.baked_onto:
+            rows = self.levels(finest.id)
+            if len(rows) > 1:
+                out |= {j.id: f"{finest.name}_LOD{k}" for k, j in enumerate(rows)}
+        return out
 
     @property
     def trial(self) -> Trial | None:

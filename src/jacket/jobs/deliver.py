@@ -8,20 +8,24 @@ from pathlib import Path
 from types import MappingProxyType
 from typing import Any
 
+import numpy as np
+
 from jacket import __version__
 from jacket.core.bake.failing import failing_faces
 from jacket.core.bake.made import Bake
 from jacket.core.checks.deliver import bake_checks, limit_checks, shading_checks
 from jacket.core.checks.model import Check
+from jacket.core.mesh.nodes import BARE, Nodes
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.space.bvh import Bvh
 from jacket.core.uv.identity import IslandRecord
 from jacket.core.uv.sheets import ONE_SHEET, Sheets
+from jacket.document.state import State
 from jacket.errors import FormatError, MeshError
 from jacket.formats.deliver.files import delivery_bytes, name_of, small_png, told_files, write_delivery
 from jacket.formats.deliver.own import with_own
 from jacket.formats.deliver.page import facts_of, page_bytes
-from jacket.formats.deliver.profiles import Profile, profile_named
+from jacket.formats.deliver.profiles import Profile, profile_named, turned
 from jacket.formats.report import plain, report_bytes
 from jacket.jobs.checks import delivery_checks
 from jacket.progress import Progress, silent
@@ -30,12 +34,21 @@ from jacket.progress import Progress, silent
 @dataclass(frozen=True, eq=False)
 class DeliverLayer:
     """A layer as it goes out: its name, its mesh, the names of its islands by the number on their faces, and what else is
-    known of them."""
+    known of them; its pivot and sockets; the name of the layer it is a coarser level of detail of."""
 
     name: str
     mesh: PolyMesh
     islands: Mapping[int, str] | None = None
     records: Sequence[IslandRecord] = ()
+    nodes: Nodes = BARE
+    level_of: str = ""
+
+
+def layers_of(state: State) -> list[DeliverLayer]:
+    """The layers of a state that go out, under the names they have in files."""
+    names, ids = state.going_names, {j.id: j for j in state.outgoing}
+    return [DeliverLayer(names[j.id], j.mesh, {r.id: r.name for r in j.islands}, j.islands, j.nodes,
+                         names[j.coarser_of] if j.coarser_of in ids else "") for j in state.outgoing]  # fmt: skip
 
 
 @dataclass(frozen=True)
@@ -122,6 +135,9 @@ def _told(
                             "axes": {"up": profile.up, "scale": profile.scale, "green": profile.green, "faces": profile.faces}}  # fmt: skip
     if bake is not None:
         told["bake"] = bake.figures()
+    nodes = {x.name: _told_nodes(x, profile) for x in layers if x.nodes != BARE or x.level_of}
+    if nodes:
+        told["nodes"] = nodes
     if len(layers) == 1:
         told["checks"] = [c.as_dict() for c in rows[layers[0].name]]
     else:
@@ -129,12 +145,25 @@ def _told(
     return told
 
 
+def _told_nodes(layer: DeliverLayer, profile: Profile) -> dict[str, Any]:
+    """Pivot, sockets and finest level of a layer for the report, in the receiver's axes and unit."""
+
+    def placed(place: Any, scale: float = profile.scale) -> list[float]:
+        return [float(v) for v in turned(np.array([place], float), profile)[0] * scale]
+
+    out: dict[str, Any] = {"pivot": placed(layer.nodes.pivot)}
+    if layer.nodes.sockets:
+        out["sockets"] = [{"name": s.name, "place": placed(s.place), "towards": placed(s.towards, 1.0)} for s in layer.nodes.sockets]
+    return {**out, **({"level_of": layer.level_of} if layer.level_of else {})}
+
+
 def _files(
     layers: Sequence[DeliverLayer], rows: Mapping[str, list[Check]], settings: DeliverSettings, profile: Profile,
     told: dict[str, Any], bake: Bake | None, own: Mapping[str, str],
 ) -> dict[str, bytes]:  # fmt: skip
     maps = [(s.sheet, s.maps) for s in with_own(bake.sheets if bake is not None else (), own, settings.sheets)]
-    files = delivery_bytes([(x.name, x.mesh, x.islands) for x in layers], settings.stem, profile, settings.sheets, b"", maps)
+    nodes = {x.name: x.nodes for x in layers if x.nodes != BARE}
+    files = delivery_bytes([(x.name, x.mesh, x.islands) for x in layers], settings.stem, profile, settings.sheets, b"", maps, nodes)
     name = name_of(settings.stem)
     if "page" in profile.files:
         triangles = sum(int((x.mesh.sizes - 2).sum()) for x in layers)

@@ -7,8 +7,8 @@ from typing import Any
 
 from PySide6.QtCore import QObject, QTimer, Signal
 
-from jacket.commands.display import Heat
-from jacket.core.derive import uncovered_values
+from jacket.commands.display import Colouring, Heat
+from jacket.core.derive import gap_of, known_gap, uncovered_values
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.document.document import Document
 from jacket.program import Program
@@ -22,14 +22,14 @@ from jacket.tools.events import Ghost
 
 
 class Looking(QObject):
-    """Three small workers that never touch the document."""
+    """Small workers that never touch the document."""
 
     ready = Signal()
 
     def __init__(self, program: Program, form: FormView, parent: QObject) -> None:
         super().__init__(parent)
         self.program, self.form = program, form
-        self.preparer, self.looker, self.previewer = Worker(self), Worker(self), Worker(self)
+        self.preparer, self.looker, self.previewer, self.gauger = Worker(self), Worker(self), Worker(self), Worker(self)
         # The full mesh is drawn as soon as it can be, while it is still being made ready to be picked.
         self.preparer.progressed.connect(lambda fraction, _: self.ready.emit() if fraction >= 0.5 else None)
         self._measured: tuple[PolyMesh, ...] | None = None
@@ -39,12 +39,12 @@ class Looking(QObject):
     @property
     def busy(self) -> bool:
         """Whether something is being found out."""
-        return self.preparer.busy or self.looker.busy or self.previewer.busy or self.timer.isActive()
+        return any(w.busy for w in (self.preparer, self.looker, self.previewer, self.gauger)) or self.timer.isActive()
 
     def close(self) -> None:
         """Stop everything and wait for it."""
         self.timer.stop()
-        for worker in (self.preparer, self.looker, self.previewer):
+        for worker in (self.preparer, self.looker, self.previewer, self.gauger):
             worker.stop()
             worker.wait(5)
 
@@ -68,6 +68,7 @@ class Looking(QObject):
     # ---- what is not covered -----------------------------------------------------------------------------
     def follow_jackets(self) -> None:
         """A layer changed: measure again soon where it is shown."""
+        self.follow_gap()
         if self.program.display.uncovered:
             self.timer.start()
 
@@ -96,6 +97,21 @@ class Looking(QObject):
             self.timer.start()  # the layers may be others by now
 
         self.looker.start("look for what is not covered", lambda _: uncovered_values(mesh, meshes), done, program.say)
+
+    # ---- gaps of large layers ----------------------------------------------------------------------------
+    def follow_gap(self) -> None:
+        """Find the gap of the active layer where it is shown and not known yet."""
+        state = self.program.document.state
+        jacket, source = state.jacket, state.source
+        if self.program.display.colouring is not Colouring.GAP or jacket is None or source is None or jacket.mesh.n_faces == 0:
+            return
+        mesh, over = jacket.mesh, source.mesh
+        if known_gap(mesh, over) is None and not self.gauger.busy:
+            self.gauger.start("measure the gap", lambda _: gap_of(mesh, over), self._gauged, self.program.say)
+
+    def _gauged(self, _: Any) -> None:
+        self.ready.emit()
+        self.follow_gap()  # the layer may be another by now
 
     # ---- previews ----------------------------------------------------------------------------------------
     def preview(self, command_id: str) -> None:

@@ -176,6 +176,7 @@ class Window(QMainWindow):
             self.foreseeing.refresh()
         if name == "display":
             self.looking.look_for_uncovered()
+            self.looking.follow_gap()
         self.panel.refresh({name})
         if name in ("values", "baked") and not program.tasks.busy:
             self.checking.ask()

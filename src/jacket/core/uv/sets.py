@@ -10,6 +10,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
+from jacket.core.jit import kernel
 from jacket.core.mesh.connectivity import corner_orbits
 from jacket.core.mesh.polymesh import CUT, ISLAND, PIN, UV, Bools, Floats, Ints, PolyMesh, frozen
 from jacket.core.mesh.walks import face_parts
@@ -133,14 +134,26 @@ def apart_flags(mesh: PolyMesh, uv: Floats | None, slack: float = SLACK) -> Bool
     out = np.zeros(topology.n_edges, bool)
     if uv is None:
         return out
-    c = np.flatnonzero(topology.twin >= 0)
-    t = topology.twin[c]
-    here = np.abs(uv[c] - uv[topology.next[t]]).max(axis=1)
-    there = np.abs(uv[topology.next[c]] - uv[t]).max(axis=1)
-    apart = ~(np.maximum(here, there) <= slack)
-    apart &= np.isfinite(uv[c]).all(axis=1) | np.isfinite(uv[t]).all(axis=1)
-    out[topology.edge[c[apart]]] = True
+    _mark_apart(uv, topology.next, topology.twin, topology.edge, slack, out)
     return out
+
+
+@kernel
+def _mark_apart(uv: Floats, after: Ints, twin: Ints, edge: Ints, slack: float, out: Bools) -> None:
+    for c in range(len(twin)):
+        t = twin[c]
+        if t < 0 or out[edge[c]]:
+            continue
+        one = np.isfinite(uv[c, 0]) and np.isfinite(uv[c, 1])
+        other = np.isfinite(uv[t, 0]) and np.isfinite(uv[t, 1])
+        if not (one or other):
+            continue
+        near = True
+        for k in range(2):
+            # What is not a number is near to nothing.
+            near = near and abs(uv[c, k] - uv[after[t], k]) <= slack and abs(uv[after[c], k] - uv[t, k]) <= slack
+        if not near:
+            out[edge[c]] = True
 
 
 def border_flags(mesh: PolyMesh, name: str = "") -> Bools:

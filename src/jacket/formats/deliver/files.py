@@ -7,6 +7,7 @@ import io
 import json
 from collections.abc import Mapping, Sequence
 from pathlib import Path
+from types import MappingProxyType
 from typing import Any
 
 import numpy as np
@@ -14,6 +15,7 @@ from PIL import Image
 
 from jacket.core.bake.maps import Baked, stored
 from jacket.core.mesh.diagonals import short_diagonals
+from jacket.core.mesh.nodes import BARE, Nodes
 from jacket.core.mesh.pieces import put_side_by_side
 from jacket.core.mesh.polymesh import Floats, PolyMesh
 from jacket.core.mesh.shading import HARD, corner_normals
@@ -41,9 +43,11 @@ PLAIN = {"roughness": 0.8, "metal": 0.0, "occlusion": 1.0}
 
 def delivery_bytes(
     layers: Sequence[Layer], stem: str, profile: str | Profile, sheets: Sheets = ONE_SHEET, report: bytes = b"{}", maps: Maps = (),
+    nodes: Mapping[str, Nodes] = MappingProxyType({}),
 ) -> dict[str, bytes]:  # fmt: skip
     """Every file of a delivery by its name. All layers stand in one OBJ, a group each, and in one GLB, a node each. glTF
-    is always Y up in metres, as its specification demands (section 3.4), whatever the profile."""
+    is always Y up in metres, as its specification demands (section 3.4), whatever the profile. Pivots and sockets (`nodes`, by
+    the names of layers) go into the formats that have nodes."""
     receiver = profile_named(profile) if isinstance(profile, str) else profile
     name = name_of(stem)
     files: dict[str, bytes] = {}
@@ -54,7 +58,8 @@ def delivery_bytes(
         files[f"{name}.obj"] = _obj(whole, receiver, name).encode()
     if "glb" in receiver.files:
         named = [(title if len(layers) > 1 else name, mesh) for title, mesh, _ in layers]
-        files[f"{name}.glb"] = glb_bytes(named, name, sheet_looks(maps, name, len(sheets)), True)
+        by_name = nodes if len(layers) > 1 else dict.fromkeys([name] if nodes else [], next(iter(nodes.values()), BARE))
+        files[f"{name}.glb"] = glb_bytes(named, name, sheet_looks(maps, name, len(sheets)), True, by_name)
     if "ply" in receiver.files:
         files[f"{name}.ply"] = ply_bytes(in_profile(whole, receiver))
     if "stl" in receiver.files:
@@ -65,7 +70,7 @@ def delivery_bytes(
         turned_up = {f"{name}-normal-usd.png": (map_bytes(known["normal"], 8), "normal") for _, known in maps[:1]
                      if "normal" in known and receiver.green == "down"}  # fmt: skip
         pictures = {**turned_up, **pictures}
-        files |= usd_files([(title, mesh) for title, mesh, _ in layers], name, receiver, pictures, kinds)
+        files |= usd_files([(title, mesh) for title, mesh, _ in layers], name, receiver, pictures, kinds, nodes)
     files |= {n: data for n, (data, _) in pictures.items()}
     files[f"{name}-report.json"] = report
     meshes = [(mesh, names) for _, mesh, names in layers if mesh.uv is not None and np.isfinite(mesh.uv).any()]

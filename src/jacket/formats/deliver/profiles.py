@@ -177,6 +177,17 @@ def profiles_in(folder: Path | None) -> dict[str, Profile]:
     return out
 
 
+def faulty_in(folder: Path | None) -> list[str]:
+    """What is wrong with own files that cannot be read, a sentence each."""
+    out = []
+    for path in sorted(folder.glob("*.toml")) if folder is not None and folder.is_dir() else ():
+        try:
+            profile_named(str(path))
+        except FormatError as error:
+            out.append(str(error))
+    return out
+
+
 def in_profile(mesh: PolyMesh, profile: Profile) -> PolyMesh:
     """The mesh (Y up, metres) in a profile's axes and units. Turning keeps it right-handed."""
     return mesh.with_points(turned(mesh.points, profile) * profile.scale)

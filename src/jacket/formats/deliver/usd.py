@@ -4,11 +4,14 @@ from __future__ import annotations
 
 import tempfile
 from collections.abc import Mapping, Sequence
+from dataclasses import replace
 from pathlib import Path
+from types import MappingProxyType
 from typing import Any
 
 import numpy as np
 
+from jacket.core.mesh.nodes import BARE, ORIGIN, Nodes
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.mesh.shading import corner_normals
 from jacket.errors import FormatError
@@ -28,9 +31,10 @@ def usd_library() -> Any:
 
 def usd_files(
     layers: Sequence[tuple[str, PolyMesh]], stem: str, profile: Profile, pictures: Mapping[str, tuple[bytes, str]], kinds: Sequence[str],
+    nodes: Mapping[str, Nodes] = MappingProxyType({}),
 ) -> dict[str, bytes]:  # fmt: skip
     """Layers as USD files by name: quads as they are, with normals and UVs of corners and one material that refers to the
-    pictures beside it. The library writes to paths only, so a folder is made for it."""
+    pictures beside it; pivots and sockets as transforms. The library writes to paths only, so a folder is made for it."""
     usd = usd_library()
     out = {}
     with tempfile.TemporaryDirectory() as folder:
@@ -44,7 +48,7 @@ def usd_files(
                 if not usd[5].CreateNewUsdzPackage(str(Path(folder) / f"{stem}.usdc"), str(path)):
                     raise FormatError(f"{path.name} could not be packed; deliver usdc instead.")
             else:
-                _stage(usd, path, layers, stem, profile, pictures)
+                _stage(usd, path, layers, stem, profile, pictures, nodes)
             if kind in kinds:
                 out[path.name] = path.read_bytes()
     return out
@@ -56,8 +60,17 @@ def _token(name: str) -> str:
     return word if not word[0].isdigit() else f"_{word}"
 
 
-def _stage(usd: Any, path: Path, layers: Sequence[tuple[str, PolyMesh]], stem: str, profile: Profile, pictures: Mapping[str, tuple[bytes, str]]) -> None:
-    _, _, Usd, UsdGeom, UsdShade, _, _ = usd
+def free_token(taken: set[str], name: str) -> str:
+    """A name as USD allows it that is not taken."""
+    word, k = _token(name), 2
+    while word in taken:
+        word, k = f"{_token(name)}_{k}", k + 1
+    return word
+
+
+def _stage(usd: Any, path: Path, layers: Sequence[tuple[str, PolyMesh]], stem: str, profile: Profile, pictures: Mapping[str, tuple[bytes, str]],
+           nodes: Mapping[str, Nodes]) -> None:  # fmt: skip
+    Gf, _, Usd, UsdGeom, UsdShade, _, _ = usd
     stage = Usd.Stage.CreateNew(str(path))
     root = UsdGeom.Xform.Define(stage, f"/{_token(stem)}")
     stage.SetDefaultPrim(root.GetPrim())
@@ -65,13 +78,26 @@ def _stage(usd: Any, path: Path, layers: Sequence[tuple[str, PolyMesh]], stem: s
     UsdGeom.SetStageMetersPerUnit(stage, 1.0 / profile.scale)
     material = _material(usd, stage, f"/{_token(stem)}/Look", pictures)
     taken: set[str] = {"Look"}
-    for title, mesh in layers:
-        word, k = _token(title), 2
-        while word in taken:
-            word, k = f"{_token(title)}_{k}", k + 1
+
+    def path_of(title: str) -> str:
+        word = free_token(taken, title)
         taken.add(word)
-        made = _mesh(usd, stage, f"/{_token(stem)}/{word}", mesh, profile)
+        return f"/{_token(stem)}/{word}"
+
+    def placed(place: Any) -> Any:
+        return Gf.Vec3d(*(turned(np.array([place], float), profile)[0] * profile.scale).tolist())
+
+    for title, mesh in layers:
+        about = nodes.get(title, BARE)
+        made = _mesh(usd, stage, path_of(title), mesh.with_points(mesh.points - np.array(about.pivot)), profile)
+        if about.pivot != ORIGIN:
+            made.AddTranslateOp().Set(placed(about.pivot))
         UsdShade.MaterialBindingAPI.Apply(made.GetPrim()).Bind(material)
+        for socket in about.sockets:
+            node = UsdGeom.Xform.Define(stage, path_of(socket.name))
+            node.AddTranslateOp().Set(placed(socket.place))
+            x, y, z, w = replace(socket, towards=tuple(turned(np.array([socket.towards]), profile)[0].tolist())).quaternion()
+            node.AddOrientOp().Set(Gf.Quatf(w, x, y, z))
     stage.GetRootLayer().Save()
 
 

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
+from types import MappingProxyType
 from typing import Any
 
 import numpy as np
@@ -12,6 +13,7 @@ from numpy.typing import NDArray
 
 from jacket.core.bake.handed import handed
 from jacket.core.mesh.materials import Material
+from jacket.core.mesh.nodes import BARE, ORIGIN, Nodes, Socket
 from jacket.core.mesh.polymesh import Floats, PolyMesh
 from jacket.core.tone import to_linear
 from jacket.errors import FormatError
@@ -36,22 +38,24 @@ class SheetLook:
 
 def glb_bytes(
     meshes: Sequence[tuple[str, PolyMesh]], name: str, looks: Sequence[tuple[Floats, SheetLook]] = (), with_tangents: bool = False,
+    nodes: Mapping[str, Nodes] = MappingProxyType({}),
 ) -> bytes:  # fmt: skip
     """Named meshes as one binary glTF, a node each; quads become the two triangles of their shorter diagonal, each
     material a primitive of its own over shared points. UVs are those of the active set; corners that are not mapped
     lie at its origin, where any face is mapped. `looks` are the sheets' lower left corners (2,) in UV coordinates and their
     pictures: each sheet is a material then, in place of the mesh's own. Tangents have their signs with v up, as MikkTSpace
-    (section 3.7.2.1)."""
+    (section 3.7.2.1). A mesh's node stands at its pivot, with its sockets as empty nodes below it (`nodes`, by name); their z
+    axis points along them, as the front of things in glTF does (section 3.4)."""
     file = _File(name)
     for title, mesh in meshes:
-        _add_mesh(file, title, mesh, looks, with_tangents)
+        _add_mesh(file, title, mesh, looks, with_tangents, nodes.get(title, BARE))
     return file.bytes()
 
 
-def _add_mesh(file: _File, name: str, mesh: PolyMesh, looks: Sequence[tuple[Floats, SheetLook]], with_tangents: bool) -> None:
+def _add_mesh(file: _File, name: str, mesh: PolyMesh, looks: Sequence[tuple[Floats, SheetLook]], with_tangents: bool, nodes: Nodes) -> None:
     given = handed(mesh, with_tangents)
     place = mesh.corners[given.corner]
-    away = _offset(mesh)
+    away = _offset(mesh) if nodes.pivot == ORIGIN else np.array(nodes.pivot)
     if not np.abs(mesh.points - away).max(initial=0.0) < 1e38:
         raise FormatError(f"{name} reaches farther than the single precision of glTF can say; scale it down first.")
     on = np.full(len(given.triangles), -1)
@@ -88,7 +92,7 @@ def _add_mesh(file: _File, name: str, mesh: PolyMesh, looks: Sequence[tuple[Floa
         mine = triangles[(label[given.faces] == k) & (on < 0)]
         if len(mine):
             file.primitive(attributes, mine, m)
-    file.end_mesh(name, away)
+    file.end_mesh(name, away, nodes.sockets)
 
 
 def _unit_tangents(values: Floats) -> NDArray[np.float32]:
@@ -126,7 +130,8 @@ class _File:
         self.views: list[Any] = []
         self.accessors: list[Any] = []
         self.primitives: list[Any] = []
-        self.away: list[Any] = []
+        self.nodes: list[Any] = []
+        self.below: list[Any] = []
         self.meshes: list[Any] = []
         self.materials: list[Any] = []
         self.images: list[Any] = []
@@ -189,19 +194,25 @@ class _File:
             look.metallicRoughnessTexture = g.TextureInfo(index=self._texture(pictures.surface))
             material.occlusionTexture = g.OcclusionTextureInfo(index=self._texture(pictures.surface))
 
-    def end_mesh(self, name: str, away: NDArray[np.float64]) -> None:
-        """Make a mesh, and its node at a place, of the primitives since the last one."""
-        self.away.append(away.tolist() if away.any() else None)
+    def end_mesh(self, name: str, away: NDArray[np.float64], sockets: Sequence[Socket] = ()) -> None:
+        """Make a mesh, and its node at a place with sockets below it, of the primitives since the last one."""
+        node = self.g.Node(mesh=len(self.meshes), name=name, translation=away.tolist() if away.any() else None)
+        self.nodes.append(node)
+        self.below.append([self.g.Node(name=s.name, translation=(np.array(s.place) - away).tolist(), rotation=list(s.quaternion())) for s in sockets])
         self.meshes.append(self.g.Mesh(primitives=self.primitives, name=name))
         self.primitives = []
 
     def bytes(self) -> bytes:
         """The finished file."""
-        g = self.g
+        g, nodes = self.g, list(self.nodes)
+        for node, below in zip(self.nodes, self.below, strict=True):
+            if below:
+                node.children = list(range(len(nodes), len(nodes) + len(below)))
+                nodes += below
         gltf = g.GLTF2(
             asset=g.Asset(version="2.0", generator="Jacket"), scene=0,
             scenes=[g.Scene(nodes=list(range(len(self.meshes))), name=self.name)],
-            nodes=[g.Node(mesh=k, name=m.name, translation=self.away[k]) for k, m in enumerate(self.meshes)], meshes=self.meshes,
+            nodes=nodes, meshes=self.meshes,
             materials=self.materials, accessors=self.accessors, bufferViews=self.views,
             buffers=[g.Buffer(byteLength=self.length)], images=self.images,
             textures=[g.Texture(source=k) for k in range(len(self.images))],

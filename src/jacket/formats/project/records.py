@@ -16,6 +16,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jacket.core.mesh.materials import Material
+from jacket.core.mesh.nodes import Nodes, Socket
 from jacket.core.mesh.polymesh import CUT, PIN, UV, PolyMesh, sorted_pairs
 from jacket.core.quads.steering import Guide, Paint
 from jacket.core.seams.sight import KINDS, Sight
@@ -65,7 +66,8 @@ def project_pieces(state: State) -> list[bytes]:
                     for s in state.sources],
         "jackets": [{"id": j.id, "name": j.name, "visible": j.visible, "locked": j.locked, "mesh": put(j.mesh),
                      "islands": [dataclasses.asdict(r) for r in j.islands], "next_island": j.next_island,
-                     "pictures": [list(p) for p in j.pictures], "dense": j.dense}
+                     "pictures": [list(p) for p in j.pictures], "dense": j.dense,
+                     "nodes": dataclasses.asdict(j.nodes), "coarser_of": j.coarser_of}
                     for j in state.jackets],
         "trials": [{"id": t.id, "name": t.name, "settings": t.settings, "figures": t.figures, "mesh": put(t.mesh)}
                    for t in state.trials],
@@ -174,7 +176,21 @@ def _jacket(entry: dict[str, Any], mesh: PolyMesh) -> JacketObject:
     )
     first = max([int(entry.get("next_island", 1)), *(r.id + 1 for r in records)])
     return JacketObject(int(entry["id"]), str(entry["name"]), mesh, bool(entry["visible"]),
-                        bool(entry.get("locked", False)), records, first, _pictures(entry), bool(entry.get("dense", False)))  # fmt: skip
+                        bool(entry.get("locked", False)), records, first, _pictures(entry), bool(entry.get("dense", False)),
+                        _nodes(entry.get("nodes", {})), int(entry.get("coarser_of", -1)))  # fmt: skip
+
+
+def _nodes(entry: dict[str, Any]) -> Nodes:
+    """Pivot and sockets; older files have none."""
+    sockets = tuple(Socket(str(s["name"]), _place(s["place"]), _place(s["towards"])) for s in entry.get("sockets", ()))
+    return Nodes(_place(entry.get("pivot", (0.0, 0.0, 0.0))), sockets)
+
+
+def _place(values: Any) -> tuple[float, float, float]:
+    x, y, z = (float(v) for v in values)
+    if not np.isfinite([x, y, z]).all():
+        raise ValueError("a place that is not a number")
+    return x, y, z
 
 
 def _pictures(entry: dict[str, Any]) -> tuple[tuple[str, str], ...]:

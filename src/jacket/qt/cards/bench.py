@@ -7,8 +7,9 @@ from typing import Any
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QHBoxLayout, QLabel, QPushButton
 
+from jacket.core.derive import turns_of
 from jacket.core.fit.lifted import lifted_points
-from jacket.core.mesh.geometry import dihedral_angles, edge_lengths, face_areas
+from jacket.core.mesh.geometry import edge_lengths, face_areas
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.uv.sets import border_flags
 from jacket.document.edits import layers, sources, view
@@ -115,7 +116,7 @@ class HeldCard(Card):
     def _measures(self, mesh: PolyMesh, held: Held) -> None:
         if held.kind == "edges" and held.ids.max() < mesh.topology.n_edges:
             self.row("Length", f"{edge_lengths(mesh)[held.ids].sum():.4g} u")
-            self.row("Mean turn", f"{dihedral_angles(mesh)[held.ids].mean():.1f}°")
+            self.row("Mean turn", f"{turns_of(mesh)[held.ids].mean():.1f}°")
             self.row("Cut", f"{int(border_flags(mesh)[held.ids].sum()):,} of {len(held.ids):,}")
         elif held.kind == "faces" and held.ids.max() < mesh.n_faces:
             self.row("Area", f"{face_areas(mesh, held.ids).sum():.4g} u²")

@@ -15,13 +15,15 @@ from PySide6.QtWidgets import QHBoxLayout, QLabel, QPushButton
 from jacket.core.bake.maps import ALL_MAPS, MAPS, Baked
 from jacket.core.mesh.shading import HARD
 from jacket.formats.deliver.own import ROLES, stamp_of_file
-from jacket.formats.deliver.profiles import Profile, profiles_in
+from jacket.formats.deliver.profiles import profiles_in
 from jacket.qt.cards.base import choice_box, soft, switch_box
+from jacket.qt.cards.receiver import ReceiverCard
 from jacket.qt.cards.stage import StageCard
 from jacket.qt.scene.lit import three
 from jacket.render.skins import LAMPS
 from jacket.settings.store import profile_dir
 from jacket.stages.deliver.baking import is_stale, layers_and_sources
+from jacket.stages.deliver.receivers import chosen_profile
 from jacket.stages.deliver.values import DeliverValues
 
 SIZES = (("0", "as the sheet"), *((str(2**k), f"{2**k} px") for k in range(8, 14)))
@@ -236,19 +238,16 @@ class EdgesCard(StageCard):
 
 
 class DeliverCard(StageCard):
-    """What the receiver expects, what goes out, and the button."""
+    """To whom, what goes out, and the button."""
 
-    name, heading = "deliver", "Profile"
+    name, heading = "deliver", "Delivery"
     watches = frozenset({"jackets", "sheets", "values", "baked"})
 
     def fill(self) -> None:
         program = self.desk.program
-        state, values = program.document.state, program.values(DeliverValues)
-        known = profiles_in(profile_dir())
-        profile = known.get(values.profile) or known["y-up-metres"]
+        state = program.document.state
+        known, profile = profiles_in(profile_dir()), chosen_profile(program)
         self.row("Receiver", self.desk.choose(DeliverValues, "profile", "Receiver", [(n, p.label) for n, p in known.items()]))
-        for line in expectations(profile):
-            self.column.addWidget(soft(line))
         for layer in state.outgoing:
             uv = f"UV set {layer.mesh.active_uv}" if layer.mesh.active_uv else "no UVs"
             self.row(layer.name, f"{layer.mesh.n_faces:,} faces · {uv}")
@@ -263,22 +262,12 @@ class DeliverCard(StageCard):
             self.column.addWidget(soft(f"Not baked yet, so not delivered: {', '.join(MAPS[m].label.lower() for m in lacking)}."))
         self.desk.action(self, "deliver", main=True)
         self.desk.action(self, "deliver-again", hide=program.delivered is None)
-        self.desk.action(self, "own-profile")
 
     def key(self) -> object:
         program = self.desk.program
         state = program.document.state
         rows = tuple((j.name, j.visible, j.mesh.n_faces, j.mesh.active_uv, j.dense) for j in state.jackets)
-        return (rows, len(state.sheets), program.values(DeliverValues).profile, program.baked, program.delivered)
-
-
-def expectations(profile: Profile) -> list[str]:
-    """What a receiver expects, in plain lines."""
-    unit = {1.0: "metres", 100.0: "centimetres", 1000.0: "millimetres"}.get(profile.scale, f"{profile.scale:g} units a metre")
-    rows = [f"{profile.up.upper()} up, {unit}, {profile.faces}; green of normals {profile.green}.", f"Files: {', '.join(profile.files)}."]
-    if profile.pictures:
-        rows.append("Maps: " + "; ".join(f"{' + '.join(p.parts)} in {p.bits} bits" for p in profile.pictures) + ".")
-    return rows
+        return (rows, len(state.sheets), chosen_profile(program), program.baked, program.delivered)
 
 
 class IntakeCard(StageCard):
@@ -309,4 +298,4 @@ class IntakeCard(StageCard):
         return self.desk.program.delivered
 
 
-CARDS = (LookCard, MapsCard, OwnCard, CageCard, EdgesCard, DeliverCard, IntakeCard)
+CARDS = (LookCard, MapsCard, OwnCard, CageCard, EdgesCard, DeliverCard, ReceiverCard, IntakeCard)

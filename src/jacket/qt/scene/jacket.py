@@ -12,7 +12,7 @@ from typing import Any
 import numpy as np
 
 from jacket.commands.display import Colouring, Display
-from jacket.core.derive import angles_of, form_of, gap_of, islands_of, known_shown, normals_of, rings_of, stretch_of
+from jacket.core.derive import angles_of, form_of, islands_of, known_gap, known_shown, normals_of, rings_of, stretch_of
 from jacket.core.fit.lifted import lifted_points
 from jacket.core.mesh.geometry import dihedral_angles, edge_lengths
 from jacket.core.mesh.poles import irregular_points
@@ -66,7 +66,9 @@ def face_colours(mesh: PolyMesh, state: State, display: Display, palette: Palett
             return heat(angles_of(mesh, state.sheets), palette.paper, palette.paper, palette.accent, 0.4)
         return heat(stretch_of(mesh, state.sheets), palette.squeezed, palette.paper, palette.stretched, 1.0)
     if colouring is Colouring.GAP and state.source is not None and mesh.n_faces:
-        return heat(_by_face(mesh, gap_of(mesh, state.source.mesh)), palette.paper, palette.paper, palette.accent, 0.6)
+        gap = known_gap(mesh, state.source.mesh)
+        if gap is not None:
+            return heat(_by_face(mesh, gap), palette.paper, palette.paper, palette.accent, 0.6)
     if colouring is Colouring.MOVED and "moved" in mesh.point_data and mesh.n_faces:
         far = _by_face(mesh, np.asarray(mesh.point_data["moved"], float))
         return heat(far, palette.paper, palette.paper, palette.accent, max(float(far.max()), 0.05))
@@ -214,6 +216,8 @@ def faces_follow(mesh: PolyMesh, state: State, display: Display) -> tuple[Any, .
     if display.alone:
         out += (Same(state.held), mesh.aspect("cuts"))
     source = state.source
+    if display.colouring is Colouring.GAP and source is not None:
+        out += (known_gap(mesh, source.mesh) is not None,)
     return (*out, *(form_of(source.mesh) if source is not None else ()), source is not None and source.visible)
 
 

@@ -30,7 +30,7 @@ EVERY = 0.7
 
 def layers_and_sources(state: State) -> tuple[list[BakeLayer], list[BakeLayer]]:
     """The layers that are baked onto, and what they are baked from: visible sources, or all where none is, and dense layers."""
-    layers = [BakeLayer(j.name, j.mesh) for j in state.outgoing]
+    layers = [BakeLayer(j.name, j.mesh) for j in state.baked_onto]
     dense = [BakeLayer(j.name, j.mesh) for j in state.jackets if j.visible and j.dense and j.mesh.n_faces]
     sources = [s for s in state.sources if s.visible] or list(state.sources)
     return layers, [*(BakeLayer(s.name, s.mesh) for s in sources), *dense]

@@ -15,17 +15,14 @@ from jacket.document.edits.layers import mark_dense, put_picture
 from jacket.document.state import State, own_pictures
 from jacket.document.task import Task
 from jacket.errors import JacketError, WouldOverwrite
-from jacket.formats.atomic import write_bytes
-from jacket.formats.deliver.files import name_of
 from jacket.formats.deliver.own import ROLES, checked_own
-from jacket.formats.deliver.profiles import profiles_in, toml_of
 from jacket.jobs.bake import BakeLayer
-from jacket.jobs.deliver import Delivered, DeliverLayer, DeliverSettings, deliver
+from jacket.jobs.deliver import Delivered, DeliverSettings, deliver, layers_of
 from jacket.jobs.intake import Taken, take_in
 from jacket.progress import Progress
 from jacket.render.skins import LAMPS
 from jacket.settings.store import profile_dir
-from jacket.stages.deliver import shading
+from jacket.stages.deliver import handing, shading
 from jacket.stages.deliver.baking import (
     bake_maps,
     bakeable,
@@ -35,6 +32,7 @@ from jacket.stages.deliver.baking import (
     plain_cage,
     straighten_rays,
 )
+from jacket.stages.deliver.receivers import drop_profile, own_profile
 from jacket.stages.deliver.values import DeliverValues
 
 
@@ -56,7 +54,7 @@ def deliverable(state: State) -> bool:
 def deliver_to(host: Host, folder: Path, stem: str, force: bool = False) -> None:
     """Check all visible layers and write their files, with the maps that are still true, into a folder beside the window."""
     state, values = host.document.state, host.values(DeliverValues)
-    layers = [DeliverLayer(j.name, j.mesh, {r.id: r.name for r in j.islands}, j.islands) for j in state.outgoing]
+    layers = layers_of(state)
     if not layers:
         raise JacketError("There are no faces to deliver; show a layer that has some.")
     settings, source = DeliverSettings(values.profile, state.sheets, stem, force, profile_dir()), state.source
@@ -143,23 +141,6 @@ def _hold_failing(host: Host) -> None:
     host.say(f"Rays of {len(faces):,} faces {what}; let the cage reach further there, or leave a part out.")
 
 
-def own_profile(host: Host) -> None:
-    """Write the chosen profile as a file of one's own, to be changed in any editor."""
-    values = host.values(DeliverValues)
-    known = profiles_in(profile_dir())
-    wanted = host.ask_text("A profile of one's own", "Name", f"my-{values.profile}")
-    if not wanted:
-        return
-    name = name_of(wanted.strip().lower())
-    path = profile_dir() / f"{name}.toml"
-    if name in known:
-        raise JacketError(f"There is a profile {name} already; choose another name, or change {path}.")
-    base = known.get(values.profile) or known["y-up-metres"]
-    write_bytes(path, toml_of(replace(base, label=wanted.strip())).encode())
-    host.put(DeliverValues, "profile", name)
-    host.say(f"The profile lies in {path}; change it there, and it is used from the next delivery on.")
-
-
 def choose_own(host: Host, role: str) -> None:
     """Ask for a picture on disk that stands for something of the active layer. Raises FormatError where it is none."""
     layer = host.document.open_jacket()
@@ -213,9 +194,13 @@ COMMANDS = (
     Command("rays-averaged", "Rays averaged at what is held", "cage smooth averaged normals", "", _held, lambda h: straighten_rays(h, "rays averaged", 0.0)),
     Command("hold-missed", "Hold where rays failed", "cage missed behind show bake holes", "", _has_jacket, _hold_failing),
     Command("own-profile", "Make a profile of one's own", "profile receiver engine custom toml", "", lambda s: True, own_profile),
+    Command("drop-profile", "Put this profile aside", "profile receiver forget remove own", "", lambda s: True, drop_profile),
     *(Command(f"own-{role}", f"Own picture of {role}…", f"texture map {role} image paint material", "", _has_jacket, lambda h, r=role: choose_own(h, r))  # type: ignore[misc]
       for role in ROLES),
     Command("drop-own", "No pictures of one's own", "texture forget remove image", "", _has_own, drop_own),
+    *(Command(where, f"Pivot {words.lower()}", "origin transform anchor node place", "", _held if where == "pivot-held" else _has_jacket,
+              lambda h, w=where: handing.pivot(h, w)) for where, words in handing.PIVOTS.items()),  # type: ignore[misc]
+    Command("socket", "Socket at what is held…", "empty node attach hang point", "", _held, handing.socket),
     Command("plain-cage", "Cage as it comes", "cage reset forget painted", "", _has_jacket, plain_cage),
     Command("next-lamps", "Next lamps", "light environment overcast sun studio", "", lambda s: True, _next_lamps),
     Command("wipe", "Dense beside light", "compare wipe source highpoly lowpoly split", "", bakeable, _wipe),

@@ -9,11 +9,10 @@ from jacket.commands.host import Host
 from jacket.commands.model import Looks, StageSpec, Ticket
 from jacket.core.checks.model import Check
 from jacket.document.state import State
-from jacket.formats.deliver.profiles import profiles_in
 from jacket.jobs.deliver import profile_checks
-from jacket.settings.store import profile_dir
 from jacket.stages.deliver.baking import is_stale
 from jacket.stages.deliver.commands import COMMANDS
+from jacket.stages.deliver.receivers import chosen_profile
 from jacket.stages.deliver.tools.hull import Hull
 from jacket.stages.deliver.tools.look import Look
 from jacket.stages.deliver.tools.probe import Probe
@@ -33,9 +32,7 @@ def checks(state: State) -> list[Check]:
 
 def also(host: Host) -> Callable[[State], list[Check]]:
     """What the chosen profile asks, and what became of the last bake, of the active layer."""
-    values, baked = replace(host.values(DeliverValues)), host.baked
-    known = profiles_in(profile_dir())
-    profile = known.get(values.profile) or known["y-up-metres"]
+    values, baked, profile = replace(host.values(DeliverValues)), host.baked, chosen_profile(host)
     made = baked if baked is not None and baked.whole and baked.sheets else None
 
     def look(state: State) -> list[Check]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -22,7 +23,7 @@ from jacket.document.task import Ground, Job, Task
 from jacket.errors import JacketError
 from jacket.jobs.mend import MENDS, mend
 from jacket.jobs.refit import refit_all
-from jacket.progress import Progress, part
+from jacket.progress import Progress, part, silent
 from jacket.stages.source.reading import read_newer
 from jacket.stages.source.values import SourceValues
 
@@ -96,8 +97,8 @@ def _placing(name: str, matrix: Callable[[SourceObject, SourceValues], Any]) -> 
     """A command that moves the chosen source, and the jackets with it where it is the only one."""
 
     def run(host: Host) -> None:
-        source = host.document.open_source()
-        move_source(host, name, source, matrix(source, host.values(SourceValues)))
+        source, values = host.document.open_source(), replace(host.values(SourceValues))
+        move_source(host, name, source, lambda: matrix(source, values))
 
     return run
 
@@ -107,29 +108,32 @@ SMALL = 150_000
 
 
 def move_source(
-    host: Host, name: str, source: SourceObject, matrix: Any, after: Callable[[], None] = lambda: None
+    host: Host, name: str, source: SourceObject, finds: Callable[[], Any], after: Callable[[], None] = lambda: None
 ) -> None:
-    """Move a source by a matrix: at once, or beside the window where it is large; then do what comes after."""
-    if np.array_equal(matrix, np.eye(4)):
-        host.say("The source stands so already.")
-        return
+    """Move a source by the matrix that `finds` works out: at once, or beside the window where it is large; then do what comes
+    after."""
     before = source.mesh
 
-    def job(progress: Progress) -> PolyMesh:
+    def job(progress: Progress) -> tuple[Any, PolyMesh] | None:
         progress(0.1, name)
+        matrix = finds()
+        if np.array_equal(matrix, np.eye(4)):
+            return None
         mesh = placing.placed(before, matrix)
         moved_surface(mesh, before)
-        host.prepare(mesh, part(progress, 0.3, 1.0))
-        return mesh
+        if before.n_points >= SMALL:
+            host.prepare(mesh, part(progress, 0.3, 1.0))
+        return matrix, mesh
 
-    def merge(mesh: PolyMesh) -> None:
-        sources.place_source(host.document, name, source.id, matrix, mesh)
+    def merge(found: tuple[Any, PolyMesh] | None) -> None:
+        if found is None:
+            host.say("The source stands so already.")
+            return
+        sources.place_source(host.document, name, source.id, *found)
         after()
 
     if before.n_points < SMALL:
-        mesh = placing.placed(before, matrix)
-        moved_surface(mesh, before)
-        merge(mesh)
+        merge(job(silent))
         return
     host.start(Task(name, job, merge, (Ground("source", source.id, before),)))
 
@@ -179,7 +183,7 @@ def mirror_to_x(host: Host) -> None:
         host.show_mirror(None, None)
         document.apply("mirror X", document.state.with_(mirror="x"))
 
-    move_source(host, "set the mirror plane", source, plane_to_x(plane), mirror)
+    move_source(host, "set the mirror plane", source, lambda: plane_to_x(plane), mirror)
 
 
 def count_self_intersections(host: Host) -> None:

@@ -7,8 +7,9 @@ from typing import Any
 
 import numpy as np
 
+from jacket.commands.beside import Quiet, QuietRun, beside
 from jacket.commands.common import edit, has_faces, has_held, has_layer
-from jacket.commands.host import Edits, Host, Run
+from jacket.commands.host import Edits, Host
 from jacket.commands.model import Command
 from jacket.core.mesh.choosing import (
     as_kind,
@@ -44,22 +45,22 @@ def changed_choice(document: Document, change: Callable[[PolyMesh, str, Ints], t
     document.hold_all(Held.together(parts, document.state.held.kind, document.state.held.last))
 
 
-def _chosen(change: Callable[[PolyMesh, str, Ints, TopologyValues], Ints]) -> Run:
+def _chosen(change: Callable[[PolyMesh, str, Ints, TopologyValues], Ints]) -> QuietRun:
     return lambda host: changed_choice(host.document, lambda m, kind, ids: (kind, change(m, kind, ids, host.values(TopologyValues))))
 
 
-def _of_edges(walk: Callable[[PolyMesh, Ints], Ints]) -> Run:
+def _of_edges(walk: Callable[[PolyMesh, Ints], Ints]) -> QuietRun:
     def change(mesh: PolyMesh, kind: str, ids: Ints) -> tuple[str, Ints]:
         return "edges", walk(mesh, as_kind(mesh, kind, ids, "edges"))
 
     return lambda host: changed_choice(host.document, change)
 
 
-def _as(kind: str) -> Run:
+def _as(kind: str) -> QuietRun:
     return lambda host: changed_choice(host.document, lambda m, k, ids: (kind, as_kind(m, k, ids, kind)))
 
 
-def _outline(host: Host) -> None:
+def _outline(host: Quiet) -> None:
     changed_choice(host.document, lambda m, kind, ids: ("edges", outline(m, kind, ids)))
 
 
@@ -86,7 +87,7 @@ def _hold_layer(host: Host) -> None:
     host.document.hold(kind, np.arange(count_of(mesh, kind)))
 
 
-def _path(host: Host) -> None:
+def _path(host: Quiet) -> None:
     held, mesh = host.document.state.held, host.document.require_jacket().mesh
     if len(held.ids) != 2:
         raise EditRefused("Hold two points, two edges or two faces to hold the path between them.")
@@ -134,7 +135,7 @@ def _remove_loose(host: Host) -> None:
     host.document.edit_jacket("remove floating points", points_removed(mesh, loose).mesh)
 
 
-def _sharpen(host: Host) -> None:
+def _sharpen(host: Quiet) -> None:
     mesh, held = host.document.open_jacket().mesh, host.document.state.held
     rows = [as_kind(mesh, h.kind, h.ids, "edges") if h.kind != "faces" else outline(mesh, h.kind, h.ids)
             for h in held.parts]  # fmt: skip
@@ -157,8 +158,8 @@ def _let_go(host: Host) -> None:
     host.document.amend(host.document.state.with_(held=Held()))
 
 
-def _choose(id_: str, label: str, words: str, run: Run) -> Command:
-    return Command(id_, label, f"select choose hold {words}", "", has_held, run)
+def _choose(id_: str, label: str, words: str, run: QuietRun) -> Command:
+    return Command(id_, label, f"select choose hold {words}", "", has_held, beside(label.lower(), run))
 
 
 COMMANDS = (
@@ -178,7 +179,7 @@ COMMANDS = (
     _choose("as-faces", "Turn into faces", "convert polygons", _as("faces")),
     Command("invert-held", "Hold everything else", "select invert swap", "", has_faces, _invert),
     Command("hold-layer", "Hold the whole layer", "select all everything", "", has_faces, _hold_layer),
-    _choose("keep-choice", "Keep the choice…", "named selection set save", _keep_choice),
+    Command("keep-choice", "Keep the choice…", "select choose hold named selection set save", "", has_held, _keep_choice),
     Command("remove-loose", "Remove floating points", "loose isolated delete", "", has_layer, _remove_loose),
     _choose("sharpen", "Mark as sharp", "crease weight hard edge subdivision", _sharpen),
 )  # fmt: skip

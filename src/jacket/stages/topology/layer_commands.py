@@ -6,6 +6,7 @@ from collections.abc import Callable
 
 import numpy as np
 
+from jacket.commands.beside import Quiet, beside
 from jacket.commands.common import has_faces, has_layer
 from jacket.commands.host import Host
 from jacket.commands.model import Command
@@ -32,7 +33,7 @@ def _rename_all(host: Host) -> None:
         layers.rename_layers(host.document, ids, name)
 
 
-def _radial(host: Host) -> None:
+def _radial(host: Quiet) -> None:
     axis = "xyz".index(host.values(TopologyValues).copy_axis)
     state = host.document.state
     source = state.source
@@ -65,19 +66,24 @@ def _join(host: Host) -> None:
                     tuple(on_layer(state, k) for k in sorted(ids)), lambda: _join(host)))  # fmt: skip
 
 
-def _layer(id_: str, label: str, words: str, run: Callable[[Document], None]) -> Command:
-    return Command(id_, label, f"layer {words}", "", has_layer, lambda h: run(h.document))
+def _layer(id_: str, label: str, words: str, run: Callable[[Document], None], copies: bool = False) -> Command:
+    """A command on layers; those that copy faces work beside the window where there are many."""
+
+    def act(host: Quiet) -> None:
+        run(host.document)
+
+    return Command(id_, label, f"layer {words}", "", has_layer, beside(label.lower(), act) if copies else act)
 
 
 COMMANDS = (
     _layer("add-layer", "Add a layer", "new object", layers.add_layer),
-    _layer("split-layer", "Split what is held into a layer", "separate part detach", layers.split_held),
+    _layer("split-layer", "Split what is held into a layer", "separate part detach", layers.split_held, True),
     Command("join-layers", "Join the visible layers", "layer merge combine", "", has_layer, _join),
-    _layer("copy-layer", "Duplicate the layer", "copy", layers.copy_layer),
-    _layer("mirror-layer-x", "Copy the layer across X", "mirror symmetry", lambda d: layers.mirror_layer(d, 0)),
-    _layer("mirror-layer-y", "Copy the layer across Y", "mirror symmetry", lambda d: layers.mirror_layer(d, 1)),
-    _layer("mirror-layer-z", "Copy the layer across Z", "mirror symmetry", lambda d: layers.mirror_layer(d, 2)),
-    Command("radial-layer", "Repeat round the axis", "layer radial array copies circle", "", has_faces, _radial),
+    _layer("copy-layer", "Duplicate the layer", "copy", layers.copy_layer, True),
+    _layer("mirror-layer-x", "Copy the layer across X", "mirror symmetry", lambda d: layers.mirror_layer(d, 0), True),
+    _layer("mirror-layer-y", "Copy the layer across Y", "mirror symmetry", lambda d: layers.mirror_layer(d, 1), True),
+    _layer("mirror-layer-z", "Copy the layer across Z", "mirror symmetry", lambda d: layers.mirror_layer(d, 2), True),
+    Command("radial-layer", "Repeat round the axis", "layer radial array copies circle", "", has_faces, beside("repeat round the axis", _radial)),
     _layer("lock-layer", "Lock or unlock the layer", "protect", lambda d: layers.lock_layer(d, d.require_jacket().id)),
     Command("rename-layer", "Rename the layer…", "layer name", "", has_layer, _rename),
     Command("rename-layers", "Rename the visible layers…", "layer name pattern batch", "", has_layer, _rename_all),

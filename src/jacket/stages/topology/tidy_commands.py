@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import replace
 
+from jacket.commands.beside import LARGE
 from jacket.commands.common import has_faces
 from jacket.commands.host import Host, Run
 from jacket.commands.model import Command
@@ -25,7 +26,7 @@ def _tidying(row: Tidying) -> Run:
             document.edit_layer(row.step, ground.id, mesh, document.state.held if same else None)
 
         values = host.values(TopologyValues)
-        if not row.long:
+        if not row.long and ground.mesh.n_faces < LARGE:
             merge(row.run(document, values))
             return
         # Long ones work on a document of their own, over the state as it is now.
