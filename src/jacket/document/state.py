@@ -190,6 +190,15 @@ class State:
         return (finest, *rest)
 
     @property
+    def looked_at(self) -> tuple[JacketObject, ...]:
+        """The layers that are shown as a game shows them: of levels of detail one, the active one or else the finest."""
+        out = []
+        for finest in self.baked_onto:
+            rows = self.levels(finest.id)
+            out.append(next((j for j in rows if j.id == self.active), finest))
+        return tuple(out)
+
+    @property
     def going_names(self) -> dict[int, str]:
         """What the layers that go out are called in files, by their ids: levels of detail after their finest, with a number
         from 0 (common practice)."""

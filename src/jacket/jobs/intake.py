@@ -78,7 +78,7 @@ def take_in(folder: Path, sources: Sequence[BakeLayer] = (), progress: Progress 
     found = read_folder(folder)
     if not found.meshes:
         raise MeshError(f"The GLB in {folder.name} holds no mesh; deliver again.")
-    rows = _whole_files(found) + _axes_of(found)
+    rows = _whole_files(found) + _axes_of(found) + _nodes_of(found)
     if not sources:
         return Taken((*rows, *_sizes(found)))
     progress(0.2, "preparing the source")
@@ -137,6 +137,25 @@ def _axes_of(found: Folder) -> list[Finding]:
     return [Finding("obj-axes", "wrong", "The OBJ does not stand as the profile says; deliver again.", off)]
 
 
+def _told_nodes(found: Folder) -> dict[str, dict[str, Any]]:
+    nodes = found.report.get("nodes")
+    return {str(k): v for k, v in nodes.items() if isinstance(v, dict)} if isinstance(nodes, dict) else {}
+
+
+def _nodes_of(found: Folder) -> list[Finding]:
+    """Whether the sockets that the report names are in the GLB, where it says."""
+    axes, rows = found.report.get("axes"), [s for n in _told_nodes(found).values() for s in n.get("sockets", ())]
+    scale, turned = (float(axes.get("scale", 1.0)), axes.get("up") == "z") if isinstance(axes, dict) else (1.0, False)
+    for socket in rows:
+        x, y, z = (float(v) / scale for v in socket["place"])
+        place, there = np.array((x, z, -y) if turned else (x, y, z)), found.nodes.get(socket["name"])
+        if there is None:
+            return [Finding("sockets", "wrong", f"The socket {socket['name']} is not in the GLB; deliver again.")]
+        if float(np.linalg.norm(there - place)) > 1e-4 * max(1.0, float(np.linalg.norm(place))):
+            return [Finding("sockets", "wrong", f"The socket {socket['name']} is not where the report says; deliver again.")]
+    return [Finding("sockets", "good", f"{len(rows)} socket{'s are' if len(rows) > 1 else ' is'} where the report says.")] if rows else []
+
+
 def _boxes(points: Floats) -> Floats:
     return np.stack([points.min(axis=0), points.max(axis=0)])
 
@@ -178,7 +197,12 @@ def _shading(found: Folder, dense: Dense, progress: Progress) -> tuple[tuple[flo
     """Mean errors over all meshes that have normal maps, weighted by their samples, and what is wrong with them."""
     rows: list[Finding] = []
     sums, weights = np.zeros(3), 0
+    levels = {name: str(told["level_of"]) for name, told in _told_nodes(found).items() if told.get("level_of")}
     for k, mesh in enumerate(found.meshes):
+        if mesh.name in levels:
+            # Baked onto the finest, so it is not measured against a floor of its own.
+            rows.append(Finding("level", "good", f"{mesh.name} is a coarser level of {levels[mesh.name]} and takes its maps."))
+            continue
         progress(0.5 + 0.5 * k / len(found.meshes), f"comparing {mesh.name}")
         given, picture = mesh.triangles, mesh.pictures.get("normal")
         if given.uv is None or picture is None:

@@ -72,6 +72,7 @@ class Showing(QObject):
         form.mark_poles = (display.poles and display.jacket and stage == "topology" and trial is None
                            and program.strokes is None and not display.smooth)  # fmt: skip
         form.compare_outline = display.outline
+        form.show_nodes = stage == "deliver"
         # What a game shows has no wires; what chips would switch there is put away.
         plain = () if has_moves(state) else ("moved",)
         form.show_chips(program.display, ("source", "jacket", "wire", "islands", "through", "poles", "gap", "moved") if lit else

@@ -37,7 +37,7 @@ class Received:
 @dataclass(frozen=True, eq=False)
 class Folder:
     """What lies in a delivered folder: the report, meshes of the GLB, pictures that the OBJ's materials name and that are not
-    there, pictures beside it by what they are, points and faces of the OBJ."""
+    there, pictures beside it by what they are, points and faces of the OBJ; places (3,) of the GLB's nodes by name."""
 
     path: Path
     report: dict[str, Any]
@@ -47,6 +47,7 @@ class Folder:
     points: Floats
     faces: tuple[tuple[int, ...], ...]
     has_normals: bool
+    nodes: Mapping[str, Floats]
 
 
 def read_folder(folder: Path) -> Folder:
@@ -65,7 +66,8 @@ def read_folder(folder: Path) -> Folder:
         raise FormatError(f"{reports[0].name} cannot be read; deliver again.") from None
     stem = reports[0].name[: -len("-report.json")]
     points, faces, normals = _obj(folder / f"{stem}.obj")
-    return Folder(folder, report if isinstance(report, dict) else {}, _meshes(glbs[0]), _missing(folder, report), _normal(folder, stem), points, faces, normals)
+    meshes, nodes = _meshes(glbs[0])
+    return Folder(folder, report if isinstance(report, dict) else {}, meshes, _missing(folder, report), _normal(folder, stem), points, faces, normals, nodes)
 
 
 def picture_of(data: bytes) -> NDArray[np.float32] | None:
@@ -109,7 +111,9 @@ def _obj(path: Path) -> tuple[Floats, tuple[tuple[int, ...], ...], bool]:
     return np.array(points).reshape(-1, 3), tuple(faces), normals
 
 
-def _meshes(path: Path) -> tuple[Received, ...]:
+def _meshes(path: Path) -> tuple[tuple[Received, ...], dict[str, Floats]]:
+    """Meshes where their nodes put them, and the places of all nodes by name (glTF 2.0, section 3.5; only shifts are looked at,
+    as delivered nodes neither turn nor scale what is below them)."""
     import pygltflib
 
     try:
@@ -118,13 +122,18 @@ def _meshes(path: Path) -> tuple[Received, ...]:
             gltf = pygltflib.GLTF2().load(str(path))
         blob = gltf.binary_blob()
         out = []
-        for node in gltf.nodes:
+        above = {c: n for n in gltf.nodes for c in n.children or ()}
+        nodes: dict[str, Floats] = {}
+        for number, node in enumerate(gltf.nodes):
+            away, parent = np.array(node.translation or [0.0, 0.0, 0.0]), above.get(number)
+            if parent is not None and parent.translation:
+                away = away + np.array(parent.translation)
+            nodes[node.name or str(number)] = away
             if node.mesh is None:
                 continue
-            away = np.array(node.translation or [0.0, 0.0, 0.0])
             for k, primitive in enumerate(gltf.meshes[node.mesh].primitives):
                 out.append(_received(gltf, blob, primitive, away, f"{node.name or 'mesh'}{f' {k + 1}' if k else ''}"))
-        return tuple(out)
+        return tuple(out), nodes
     except (OSError, ValueError, KeyError, IndexError, TypeError, AttributeError, struct.error) as error:
         raise FormatError(f"{path.name} cannot be read as glTF; deliver again.") from error
 

@@ -17,7 +17,7 @@ from jacket.core.mesh.shading import HARD
 from jacket.formats.deliver.own import ROLES, stamp_of_file
 from jacket.formats.deliver.profiles import profiles_in
 from jacket.qt.cards.base import choice_box, soft, switch_box
-from jacket.qt.cards.receiver import ReceiverCard
+from jacket.qt.cards.receiver import NodesCard, ReceiverCard
 from jacket.qt.cards.stage import StageCard
 from jacket.qt.scene.lit import three
 from jacket.render.skins import LAMPS
@@ -298,4 +298,4 @@ class IntakeCard(StageCard):
         return self.desk.program.delivered
 
 
-CARDS = (LookCard, MapsCard, OwnCard, CageCard, EdgesCard, DeliverCard, ReceiverCard, IntakeCard)
+CARDS = (LookCard, MapsCard, OwnCard, CageCard, EdgesCard, NodesCard, DeliverCard, ReceiverCard, IntakeCard)

@@ -1,4 +1,4 @@
-"""The card of the receiver: what a profile expects, and, for one of one's own, the fields to change it."""
+"""What the receiver expects, with the fields to change a profile of one's own, and what goes out beside the faces."""
 
 from __future__ import annotations
 
@@ -9,11 +9,14 @@ from functools import partial
 from PySide6.QtWidgets import QLineEdit, QPushButton
 
 from jacket.core.bake.maps import ALL_MAPS
+from jacket.core.mesh.nodes import ORIGIN
+from jacket.document.edits.nodes import drop_socket, put_level
 from jacket.formats.deliver.profiles import FILES, Picture, Profile, faulty_in
 from jacket.qt.cards.base import choice_box, soft, switch_box
 from jacket.qt.cards.stage import StageCard
 from jacket.qt.fields import NumberField
 from jacket.settings.store import profile_dir
+from jacket.stages.deliver.handing import PIVOTS
 from jacket.stages.deliver.receivers import change_profile, chosen_profile, own_file
 
 UNITS = {1.0: "metres", 100.0: "centimetres", 1000.0: "millimetres"}
@@ -124,6 +127,52 @@ class ReceiverCard(StageCard):
 
     def key(self) -> object:
         return chosen_profile(self.desk.program), own_file(self.desk.program), tuple(faulty_in(profile_dir()))
+
+
+class NodesCard(StageCard):
+    """What goes out beside the faces of the active layer: its pivot, its sockets, its place among levels of detail."""
+
+    name, heading = "deliver nodes", "Pivot, sockets, levels"
+    watches = frozenset({"jackets", "active", "held"})
+    waits = True
+
+    def fill(self) -> None:
+        desk, program = self.desk, self.desk.program
+        state = program.document.state
+        layer = state.jacket
+        if layer is None:
+            self.right.setText("no layer")
+            return
+        self.right.setText(state.going_names.get(layer.id, layer.name))
+        x, y, z = layer.nodes.pivot
+        self.row("Pivot", "at the origin" if layer.nodes.pivot == ORIGIN else f"{x:.3g}, {y:.3g}, {z:.3g}")
+        desk.grid(self, tuple(PIVOTS.items()))
+        for socket in layer.nodes.sockets:
+            away = QPushButton("×")
+            away.setObjectName("row")
+            away.setFixedSize(18, 20)
+            away.setAccessibleName(f"Take out {socket.name}")
+            away.clicked.connect(partial(self._drop, layer.id, socket.name))
+            x, y, z = socket.place
+            self.beside(soft(f"{socket.name} · {x:.3g}, {y:.3g}, {z:.3g}", False), away)
+        desk.action(self, "socket")
+        finest = [j for j in state.jackets if j.id != layer.id and j.coarser_of < 0 and j.mesh.n_faces]
+        if finest and not any(j.coarser_of == layer.id for j in state.jackets):
+            rows = [("-1", "of nothing"), *((str(j.id), f"of {j.name}") for j in finest)]
+            self.row("Coarser level", choice_box("Coarser level", rows, str(layer.coarser_of), partial(self._level, layer.id)))
+        for k, level in enumerate(state.levels(layer.id)[1:], 1):
+            self.row(f"Level {k}", f"{level.name} · {level.mesh.n_faces:,} faces")
+
+    def _drop(self, layer_id: int, name: str) -> None:
+        self.desk.guarded(lambda: drop_socket(self.desk.program.document, layer_id, name))
+
+    def _level(self, layer_id: int, finest: str) -> None:
+        self.desk.guarded(lambda: put_level(self.desk.program.document, layer_id, int(finest)))
+
+    def key(self) -> object:
+        state = self.desk.program.document.state
+        rows = tuple((j.id, j.name, j.coarser_of, j.visible, j.mesh.n_faces) for j in state.jackets)
+        return (state.active, state.jacket.nodes if state.jacket is not None else None, rows)
 
 
 def expectations(profile: Profile) -> list[str]:

@@ -117,7 +117,7 @@ def _lit_scene(state: State, display: Display, palette: Palette, shown: Shown, k
     """The layers as a game shows them, and beside the wipe the dense source in the same light."""
     lamps = lamps_of(display, shown.lamp_turn)
     # Turning the light or moving the wipe costs no new skins and no new hull.
-    key = (tuple((j.id, skin_follows(j.mesh), own_stamps(dict(j.pictures))) for j in state.outgoing), state.sheets, shown.baked, display.map)
+    key = (tuple((j.id, skin_follows(j.mesh), own_stamps(dict(j.pictures))) for j in state.looked_at), state.sheets, shown.baked, display.map)
     skins = kept.layers("skins", key, lambda: lit_skins(state, shown.baked, display))
     base: list[Any] = []
     tiers: list[Any] = []

@@ -117,7 +117,7 @@ def _sheets_of(given: Handed, sheets: tuple[Sheet, ...]) -> NDArray[np.int32]:
 
 def lit_skins(state: State, baked: Bake | None, display: Display) -> list[Skin]:
     """Skins of all visible layers, each with its own pictures in place of baked maps."""
-    return [s for j in state.outgoing
+    return [s for j in state.looked_at
             for s in skins_of(j.mesh, state.sheets, dressed(baked, j, state), display)]  # fmt: skip
 
 

@@ -121,7 +121,8 @@ def _pin_layers(mesh: PolyMesh, places: Floats, palette: Palette) -> list[Layer]
     if pins is None:
         return []
     corners = np.flatnonzero(np.asarray(pins) > 0)
-    _, first = np.unique(places[corners], axis=0, return_index=True)
+    # Places as complex numbers: sorting rows takes ten times as long.
+    _, first = np.unique(places[corners, 0] + 1j * places[corners, 1], return_index=True)
     corners = corners[first]
     return [Layer(dots=dot_rows(places[corners], rgb(palette.ink), 3.0 + 5.0 * np.asarray(pins)[corners]))]
 

@@ -18,7 +18,7 @@ from jacket.document.document import Document
 from jacket.qt.theme import DAY, Palette, font
 from jacket.qt.views.glview import GlView
 from jacket.qt.views.inset import draw_inset, draw_loupe
-from jacket.qt.views.overlay import draw_axes, draw_difference, draw_halves, draw_poles, draw_wipe
+from jacket.qt.views.overlay import draw_axes, draw_difference, draw_halves, draw_node, draw_poles, draw_wipe
 from jacket.tools.base import Asked
 from jacket.tools.events import Pointer
 from jacket.tools.pick import occluder, screen_points, slack_for, visible
@@ -43,6 +43,7 @@ class FormView(GlView):
         self.overlay.extra = self._paint_extra
         self.mark_poles = False
         self.compare_outline = False
+        self.show_nodes = False
         self.inset: tuple[Foreseen, Asked] | None = None
         self.palette_: Palette = DAY
         self.halves: tuple[str, str] | None = None
@@ -58,6 +59,8 @@ class FormView(GlView):
                 self._paint_poles(painter)
             if self.compare_outline:
                 self._paint_difference(painter)
+        if self.show_nodes:
+            self._paint_nodes(painter)
         if self.wipe < 1.0:
             draw_wipe(painter, self.wipe, self.width(), self.height())
         if self.halves is not None:
@@ -96,6 +99,20 @@ class FormView(GlView):
         at, ids = store["at"], store["ids"]
         if len(ids) <= MOST_POLES:
             draw_poles(painter, at, mesh.topology.valence[ids])
+
+    def _paint_nodes(self, painter: QPainter) -> None:
+        """Pivot and sockets of the active layer; they lie over everything, as they are often inside."""
+        jacket = self.document.state.jacket
+        if jacket is None or not jacket.visible or jacket.mesh.n_faces == 0:
+            return
+        nodes, size = jacket.nodes, 0.06 * jacket.mesh.diagonal
+        places = [np.array(nodes.pivot), *(np.array(s.place) + k * size * np.array(s.towards) for s in nodes.sockets for k in (0, 1))]
+        at = self.camera.project(np.array(places))[:, :2]
+        if np.isfinite(at[0]).all():
+            draw_node(painter, at[0], None, "pivot")
+        for k, socket in enumerate(nodes.sockets):
+            if np.isfinite(at[2 * k + 1 : 2 * k + 3]).all():
+                draw_node(painter, at[2 * k + 1], at[2 * k + 2], socket.name)
 
     def _paint_difference(self, painter: QPainter) -> None:
         """Where the outlines of jacket and source differ from here, and by how much of the source's."""

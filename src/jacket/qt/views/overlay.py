@@ -170,6 +170,26 @@ def draw_difference(painter: QPainter, beyond: Any, short: Any) -> float:
     return float(beyond.sum() + short.sum())
 
 
+def draw_node(painter: QPainter, at: Any, tip: Any, name: str) -> None:
+    """A pivot, with no tip, as a small cross in a ring; a socket as a square with a line to where it points, and its name."""
+    x, y = float(at[0]), float(at[1])
+    painter.setBrush(Qt.BrushStyle.NoBrush)
+    for colour, width in ((QColor(20, 22, 26, 190), 4.0), (QColor("#fbf9f4"), 1.8)):
+        painter.setPen(QPen(colour, width))
+        if tip is None:
+            painter.drawLine(QPointF(x - 9, y), QPointF(x + 9, y))
+            painter.drawLine(QPointF(x, y - 9), QPointF(x, y + 9))
+            painter.drawEllipse(QPointF(x, y), 5, 5)
+        else:
+            painter.drawLine(QPointF(x, y), QPointF(float(tip[0]), float(tip[1])))
+            painter.drawRect(QRectF(x - 4, y - 4, 8, 8))
+    painter.setFont(font(9, bold=True))
+    painter.setPen(QColor(20, 22, 26, 220))
+    painter.drawText(QPointF(x + 10, y - 6), name)
+    painter.setPen(QColor("#fbf9f4"))
+    painter.drawText(QPointF(x + 9, y - 7), name)
+
+
 def draw_axes(painter: QPainter, rotation: Any, height: int) -> None:
     """The three axes in the lower left corner."""
     origin = QPointF(46, height - 44)
