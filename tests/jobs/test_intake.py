@@ -20,8 +20,9 @@ from jacket.errors import FormatError
 from jacket.formats.deliver.profiles import PROFILES
 from jacket.jobs.bake import BakeLayer, BakeSettings, bake
 from jacket.jobs.deliver import DeliverLayer, DeliverSettings, deliver
-from jacket.jobs.intake import Taken, take_in
+from jacket.jobs.intake import take_in
 from jacket.jobs.pack import sheets_of
+from jacket.jobs.taken import Taken
 from tests.core.bake.forms import ball, boxed
 
 

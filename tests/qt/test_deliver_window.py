@@ -11,16 +11,18 @@ import pytest
 from PIL import Image
 from PySide6.QtCore import QPoint, Qt
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QLabel, QPushButton
+from PySide6.QtWidgets import QCheckBox, QComboBox, QLabel, QLineEdit, QPushButton, QWidget
 
 from jacket.core.uv.sheets import Sheet
 from jacket.document.document import Document
 from jacket.document.edits import layers
 from jacket.document.islands import with_island_numbers
 from jacket.document.state import JacketObject, SourceObject, State
+from jacket.formats.deliver.profiles import profile_named
 from jacket.qt.app import make_app, settle
 from jacket.qt.window import Window
 from jacket.settings import Settings
+from jacket.settings.store import profile_dir
 from jacket.stages.deliver.values import DeliverValues
 from tests.conftest import gone
 from tests.core.bake.forms import boxed
@@ -109,6 +111,17 @@ def test_baked_lit_wiped_probed_delivered_and_taken_in(window: Window, tmp_path:
     assert settle(window, 120) and program.delivered.taken.excess < 0.1
     assert any("over the floor" in w.text() for w in window.panel.findChildren(QLabel))
 
+    # Degrees off the dense mesh, for this view and no other; the picture follows the camera, and goes with what it is about.
+    program.show(replace(program.display, map="difference"))
+    assert settle(window, 60) and window.differing.seen is not None
+    first = window.differing.seen
+    assert 0 < first.mean < program.delivered.taken.bare and abs(first.mean - program.delivered.taken.views.mean) < 1.5
+    window.form.drag_camera("turn", 60, 0)
+    window.form._camera_moved()
+    assert settle(window, 60) and window.differing.seen is not first
+    program.show(replace(program.display, map=""))
+    assert settle(window, 60) and window.differing.seen is None
+
     # An edit makes the maps stale, and that is said where they stand.
     program.run(program.commands["hard-along-islands"])
     assert settle(window, 60)
@@ -125,6 +138,54 @@ def test_where_an_own_picture_says_nothing_is_there_nothing_is_drawn(window: Win
     ground = empty[4, empty.shape[1] // 2]
     middle = whole.shape[0] // 2, whole.shape[1] // 2
     assert np.abs(empty[middle] - ground).max() <= 2 < np.abs(whole[middle] - ground).max()
+
+
+def _field(window: Window, name: str) -> QWidget:
+    return next(w for w in window.panel.findChildren(QWidget) if w.accessibleName() == name and w.isVisible())
+
+
+def _typed(window: Window, name: str, text: str) -> None:
+    field = _field(window, name)
+    assert isinstance(field, QLineEdit)
+    field.setText(text)
+    field.editingFinished.emit()
+    assert settle(window, 30)
+
+
+def test_a_profile_of_ones_own_is_changed_in_its_card(window: Window, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setenv("JACKET_HOME", str(tmp_path))
+    program = window.program
+    said: list[str] = []
+    monkeypatch.setattr(window, "say", said.append)
+    window.ask_text = lambda *a: "Ours"  # type: ignore[method-assign]
+    program.run(program.commands["own-profile"])
+    assert settle(window, 30)
+    _typed(window, "Name", "Our engine")
+    _typed(window, "Units a metre", "100")
+    _typed(window, "Triangles at most", "500")
+    _typed(window, "Name of picture 1", "{name}-n.png")
+    _typed(window, "Channels of picture 2", "occlusion, 1, 0.5")
+    box = _field(window, "PLY")
+    assert isinstance(box, QCheckBox)
+    box.click()
+    assert settle(window, 30)
+    up = _field(window, "Up")
+    assert isinstance(up, QComboBox)
+    up.setCurrentIndex(1)
+    up.activated.emit(1)
+    assert settle(window, 30)
+    _field(window, "Leave out picture 4").click()  # type: ignore[attr-defined]
+    assert settle(window, 30)
+    read = profile_named("ours", profile_dir())
+    assert (read.label, read.scale, read.up, read.limits.triangles, "ply" in read.files) == ("Our engine", 100.0, "z", 500, True)
+    assert [p.name for p in read.pictures][0] == "{name}-n.png" and read.pictures[1].parts == ("occlusion", "1", "0.5") and len(read.pictures) == 3
+    # What makes no sense is said, and the file and the card stay as they were.
+    _typed(window, "Name of picture 1", "what/ever")
+    assert profile_named("ours", profile_dir()) == read and any("what/ever" in s for s in said)
+    assert _field(window, "Name of picture 1").text() == "{name}-n.png"  # type: ignore[attr-defined]
+    assert any(c.id == "triangles" and c.level == "wrong" for c in window.strip.checks) or settle(window, 30)
+    program.run(program.commands["drop-profile"])
+    assert program.values(DeliverValues).profile == "y-up-metres" and (profile_dir() / "ours.toml.aside").is_file()
 
 
 def _drag(window: Window, start: QPoint, end: QPoint) -> None:

@@ -21,7 +21,7 @@ from jacket.document.state import own_pictures
 from jacket.errors import MeshError
 from jacket.formats.atomic import write_bytes
 from jacket.formats.deliver.files import delivery_names, name_of
-from jacket.formats.deliver.maps import map_bytes
+from jacket.formats.deliver.maps import map_bytes, png_bytes
 from jacket.formats.deliver.profiles import PROFILES, profile_named
 from jacket.formats.mesh.registry import read_mesh
 from jacket.formats.project.records import load_project
@@ -172,15 +172,23 @@ def add_intake(parser: argparse.ArgumentParser) -> None:
     """Options of intake."""
     parser.add_argument("input", metavar="DIR", help="the folder that was delivered to")
     _add_sources(parser, "to compare with")
+    parser.add_argument("--picture", metavar="OUT.png", help="write both as seen from four sides: dense, delivered, degrees apart (white 0, red 20)")
 
 
 def intake_verb(options: Options) -> int:
     """read a delivery back as its receiver would and say what would go wrong there"""
     start = time.perf_counter()
-    guard([*(options.source or ()), *_inside(Path(options.input))], [], options.report, options.force)
+    if options.picture and not options.source:
+        raise MeshError("A picture shows the delivery beside the dense mesh; name that with --source.")
+    if options.picture and Path(options.picture).suffix.lower() != ".png":
+        raise MeshError(f"The picture {options.picture} has to be a .png; name it so.")
+    guard([*(options.source or ()), *_inside(Path(options.input))], [options.picture] if options.picture else [], options.report, options.force)
     sources = [BakeLayer(Path(p).stem, read_mesh(p)) for p in options.source or ()]
     taken = take_in(Path(options.input), sources, terminal_progress(options.quiet))
     write_report(options.report, {**base_report("intake", options, start), **taken.as_dict()})
+    if options.picture and taken.views is not None:
+        write_bytes(Path(options.picture), png_bytes(taken.views.picture))
+        say(options, f"wrote {options.picture}")
     marks = {"good": "fine", "look": "look", "wrong": "wrong"}
     for finding in sorted(taken.findings, key=lambda f: f.level != "wrong"):
         say(options, f"{marks[finding.level]}: {finding.sentence}")

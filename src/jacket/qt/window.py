@@ -24,6 +24,7 @@ from jacket.program import Program
 from jacket.progress import Progress
 from jacket.qt.cards.panel import Panel
 from jacket.qt.checking import Checking, Looked
+from jacket.qt.differing import Differing
 from jacket.qt.files.filing import Filing
 from jacket.qt.files.keeping import Keeper
 from jacket.qt.files.recovering import Recovering, picture_of
@@ -70,6 +71,7 @@ class Window(QMainWindow):
         self.hints = Hints(self.program, self.top, self.strip, self)
         self.looking = Looking(self.program, self.form, self)
         self.showing = Showing(self.program, self.form, self.flat, self)
+        self.differing = Differing(self.program, self.form, self)
         self.foreseeing = Foreseeing(self.program, self.form, self.flat, self)
         self.pointing = Pointing(self.program, self.form, self.flat, self)
         self.checking = Checking(self.program, lambda: self.looking.preparer.busy, self)
@@ -187,6 +189,7 @@ class Window(QMainWindow):
             self.showing.redraw_flat()
         if name in ("stage", "display", "lit", "proposal", "strokes", "figures", "baked"):
             self.showing.redraw()
+            self.differing.follow()
 
     def _document_changed(self, changed: set[str]) -> None:
         state = self.document.state
@@ -215,6 +218,7 @@ class Window(QMainWindow):
         self.panel.refresh(changed)
         self.hints.show_status()
         self.showing.redraw()
+        self.differing.follow()
         if not self.document.in_gesture:
             self._hover_timer.start()
 
@@ -240,7 +244,7 @@ class Window(QMainWindow):
     @property
     def settled(self) -> bool:
         """Whether nothing is under way and everything shown is up to date."""
-        busy = self.checking.busy or self.looking.busy or self.foreseeing.busy or self.filing.saver.busy or not self.program.tasks.settled
+        busy = self.checking.busy or self.looking.busy or self.foreseeing.busy or self.differing.busy or self.filing.saver.busy or not self.program.tasks.settled
         return not (busy or self.form.moving or self.form.unfinished)
 
     def rehover(self) -> None:
@@ -367,6 +371,7 @@ class Window(QMainWindow):
         self.checking.close()
         self.looking.close()
         self.foreseeing.close()
+        self.differing.close()
         self.worker.wait(5)
         settings, tools = self.settings, self.program.tool_settings
         settings.reach, settings.brush, settings.strength = tools.reach, tools.brush, tools.strength

@@ -99,3 +99,9 @@ def mean_angle(a: Floats, b: Floats, keep: NDArray[np.bool_]) -> float:
         return float("nan")
     half = np.clip(np.linalg.norm(a[keep] - b[keep], axis=1) / 2, 0, 1)
     return float(np.degrees(2 * np.arcsin(half)).mean())
+
+
+def halved(picture: NDArray[np.float32]) -> NDArray[np.float32]:
+    """The next mip level of a picture (H, W, k): means of two by two."""
+    h, w = picture.shape[0] // 2, picture.shape[1] // 2
+    return picture[: 2 * h, : 2 * w].reshape(h, 2, w, 2, -1).mean(axis=(1, 3))

@@ -49,6 +49,17 @@ class Folder:
     has_normals: bool
     nodes: Mapping[str, Floats]
 
+    @property
+    def told_nodes(self) -> dict[str, dict[str, Any]]:
+        """What the report says of pivots, sockets and levels, by the names of meshes."""
+        nodes = self.report.get("nodes")
+        return {str(k): v for k, v in nodes.items() if isinstance(v, dict)} if isinstance(nodes, dict) else {}
+
+    @property
+    def levels(self) -> dict[str, str]:
+        """Coarser levels of detail, and what each is one of."""
+        return {name: str(told["level_of"]) for name, told in self.told_nodes.items() if told.get("level_of")}
+
 
 def read_folder(folder: Path) -> Folder:
     """Everything of a delivery. Raises FormatError with a sentence where there is none, or a file cannot be read."""

@@ -8,17 +8,20 @@ from pathlib import Path
 from weakref import WeakKeyDictionary
 
 import numpy as np
+from numpy.typing import NDArray
 from PySide6.QtCore import Qt
-from PySide6.QtGui import QImage, QPixmap
-from PySide6.QtWidgets import QHBoxLayout, QLabel, QPushButton
+from PySide6.QtGui import QIcon, QImage, QPixmap
+from PySide6.QtWidgets import QDialog, QHBoxLayout, QLabel, QPushButton, QVBoxLayout
 
 from jacket.core.bake.maps import ALL_MAPS, MAPS, Baked
 from jacket.core.mesh.shading import HARD
 from jacket.formats.deliver.own import ROLES, stamp_of_file
 from jacket.formats.deliver.profiles import profiles_in
+from jacket.jobs.taken import Views
 from jacket.qt.cards.base import choice_box, soft, switch_box
 from jacket.qt.cards.receiver import NodesCard, ReceiverCard
 from jacket.qt.cards.stage import StageCard
+from jacket.qt.differing import DIFFERENCE
 from jacket.qt.scene.lit import three
 from jacket.render.skins import LAMPS
 from jacket.settings.store import profile_dir
@@ -29,6 +32,7 @@ from jacket.stages.deliver.values import DeliverValues
 SIZES = (("0", "as the sheet"), *((str(2**k), f"{2**k} px") for k in range(8, 14)))
 SAMPLES = (("1", "1"), ("2", "4"), ("3", "9"), ("4", "16"))
 THUMB = 30
+WIDE = 204
 _THUMBS: WeakKeyDictionary[Baked, QPixmap] = WeakKeyDictionary()
 
 
@@ -37,9 +41,7 @@ def thumb(baked: Baked) -> QPixmap:
     if baked not in _THUMBS:
         step = max(baked.pixels.shape[0] // (2 * THUMB), 1)
         some = three(Baked(baked.kind, baked.pixels[::step, ::step], baked.low, baked.high).eight())
-        some = np.ascontiguousarray(some)
-        image = QImage(some.data, some.shape[1], some.shape[0], 3 * some.shape[1], QImage.Format.Format_RGB888)
-        _THUMBS[baked] = QPixmap.fromImage(image.copy()).scaled(
+        _THUMBS[baked] = picture_of(some).scaled(
             THUMB, THUMB, Qt.AspectRatioMode.KeepAspectRatio, Qt.TransformationMode.SmoothTransformation)  # fmt: skip
     return _THUMBS[baked]
 
@@ -55,7 +57,7 @@ class LookCard(StageCard):
         display, baked = program.display, program.baked
         self.desk.shown_switch(self, "lit", "As a game shows it")
         known = list(baked.sheets[0].maps) if baked is not None and baked.sheets else []
-        options = [("", "all maps at work"), *((k, MAPS[k].label) for k in known)]
+        options = [("", "all maps at work"), (DIFFERENCE, "degrees off the dense mesh"), *((k, MAPS[k].label) for k in known)]
         self.row("Shown", choice_box("Shown", options, display.map, lambda v: program.show(replace(program.display, lit=True, map=v))))
         lamps = [(k, x.label) for k, x in LAMPS.items()]
         self.row("Lamps", choice_box("Lamps", lamps, display.lamps, lambda v: program.show(replace(program.display, lit=True, lamps=v))))
@@ -289,13 +291,44 @@ class IntakeCard(StageCard):
                 self.row("Without maps", f"{taken.bare:.2f}°")
                 self.row("As delivered", f"{taken.error:.2f}°")
                 self.row("No map does better", f"{taken.floor:.2f}°")
+            if taken.views is not None:
+                self._views(taken.views)
             for f in sorted(taken.findings, key=lambda f: {"wrong": 0, "look": 1, "good": 2}[f.level]):
                 line = soft(f"{'✓' if f.level == 'good' else '!' if f.level == 'look' else '✗'} {f.sentence}")
                 self.column.addWidget(line)
         self.desk.action(self, "take-in", main=last is not None)
 
+    def _views(self, views: Views) -> None:
+        """Both from four sides, small; large after a click."""
+        small = QPushButton()
+        small.setObjectName("row")
+        small.setAccessibleName("Dense, delivered, degrees apart")
+        small.setToolTip("Dense, delivered, and degrees apart (white 0, red 20 and more); a click shows it large")
+        whole = picture_of(views.picture)
+        first = whole.copy(0, 0, whole.width(), whole.height() // 2).scaledToWidth(WIDE, Qt.TransformationMode.SmoothTransformation)
+        small.setIcon(QIcon(first))
+        small.setIconSize(first.size())
+        small.setFixedHeight(first.height() + 14)
+        small.clicked.connect(lambda: self._large(whole))
+        self.column.addWidget(small)
+        self.column.addWidget(soft("dense · delivered · degrees apart"))
+
+    def _large(self, whole: QPixmap) -> None:
+        self.box = QDialog(self.window())
+        self.box.setWindowTitle("Dense, delivered, degrees apart (white 0, red 20)")
+        column, label = QVBoxLayout(self.box), QLabel()
+        label.setPixmap(whole.scaledToHeight(min(whole.height(), 760), Qt.TransformationMode.SmoothTransformation))
+        column.addWidget(label)
+        self.box.show()
+
     def key(self) -> object:
         return self.desk.program.delivered
+
+
+def picture_of(pixels: NDArray[np.uint8]) -> QPixmap:
+    """(H, W, 3) as a picture."""
+    rows = np.ascontiguousarray(pixels)
+    return QPixmap.fromImage(QImage(rows.data, rows.shape[1], rows.shape[0], 3 * rows.shape[1], QImage.Format.Format_RGB888).copy())
 
 
 CARDS = (LookCard, MapsCard, OwnCard, CageCard, EdgesCard, NodesCard, DeliverCard, ReceiverCard, IntakeCard)

@@ -124,6 +124,8 @@ class ReceiverCard(StageCard):
         # A field that is left while the card is filled anew says its value once more.
         if profile != chosen_profile(self.desk.program):
             self.desk.guarded(lambda: change_profile(self.desk.program, profile))
+            if profile != chosen_profile(self.desk.program):
+                self.desk.refill_wanted.emit(self.name)  # refused: the fields show again what is
 
     def key(self) -> object:
         return chosen_profile(self.desk.program), own_file(self.desk.program), tuple(faulty_in(profile_dir()))

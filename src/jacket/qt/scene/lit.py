@@ -76,7 +76,7 @@ def skins_of(mesh: PolyMesh, sheets: tuple[Sheet, ...], baked: Bake | None, disp
     """The triangles of a layer, a skin for each sheet and one for what lies on none."""
     given = handed_of(mesh)
     rows = STORE.get(skin_follows(mesh), "skin rows", lambda: skin_rows(mesh, given))
-    on = _sheets_of(given, sheets)
+    on = sheets_of_triangles(given, sheets)
     maps = {s.sheet.tile: s for s in baked.sheets} if baked is not None else {}
     shown = display.map or "lit"
     out = []
@@ -105,7 +105,7 @@ def skin_rows(mesh: PolyMesh, given: Handed) -> NDArray[np.float32]:
     return np.ascontiguousarray(rows[given.triangles.ravel()])
 
 
-def _sheets_of(given: Handed, sheets: tuple[Sheet, ...]) -> NDArray[np.int32]:
+def sheets_of_triangles(given: Handed, sheets: tuple[Sheet, ...]) -> NDArray[np.int32]:
     """(T,) the sheet each triangle lies on, −1 for none."""
     out = np.full(len(given.triangles), -1, np.int32)
     if given.uv is not None:
@@ -137,7 +137,7 @@ def sheet_skins(state: State, baked: Bake, display: Display) -> list[Skin]:
     """Each sheet as a picture of a map, for the flat view."""
     out = []
     for maps in baked.sheets:
-        pictures = pictures_of(maps, display.map or "normal")
+        pictures = pictures_of(maps, display.map if display.map in maps.maps else "normal")
         if pictures.colour is not None:
             out.append(Skin(_square(maps.sheet.origin), pictures, lit=False))
     return out

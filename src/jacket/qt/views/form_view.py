@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import replace
 from typing import Any
 
@@ -44,6 +45,7 @@ class FormView(GlView):
         self.mark_poles = False
         self.compare_outline = False
         self.show_nodes = False
+        self.differ: Callable[[QPainter], None] | None = None
         self.inset: tuple[Foreseen, Asked] | None = None
         self.palette_: Palette = DAY
         self.halves: tuple[str, str] | None = None
@@ -59,6 +61,8 @@ class FormView(GlView):
                 self._paint_poles(painter)
             if self.compare_outline:
                 self._paint_difference(painter)
+        if self.differ is not None:
+            self.differ(painter)
         if self.show_nodes:
             self._paint_nodes(painter)
         if self.wipe < 1.0:

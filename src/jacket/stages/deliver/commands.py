@@ -18,7 +18,8 @@ from jacket.errors import JacketError, WouldOverwrite
 from jacket.formats.deliver.own import ROLES, checked_own
 from jacket.jobs.bake import BakeLayer
 from jacket.jobs.deliver import Delivered, DeliverSettings, deliver, layers_of
-from jacket.jobs.intake import Taken, take_in
+from jacket.jobs.intake import take_in
+from jacket.jobs.taken import Taken
 from jacket.progress import Progress
 from jacket.render.skins import LAMPS
 from jacket.settings.store import profile_dir

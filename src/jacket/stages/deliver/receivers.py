@@ -50,11 +50,7 @@ def change_profile(host: Host, changed: Profile) -> None:
     if path is None:
         raise JacketError("This profile ships with Jacket and stays as it is; make one of your own from it first.")
     text = toml_of(changed)
-    try:
-        parsed(text, path.name)
-    finally:
-        # The card shows again what the file says, whether the change was taken or not.
-        host.put(DeliverValues, "profile", path.stem)
+    parsed(text, path.name)
     write_bytes(path, text.encode())
     host.put(DeliverValues, "profile", path.stem)
 
