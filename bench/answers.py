@@ -15,7 +15,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 import numpy as np
-from PySide6.QtCore import QEvent, QPointF, Qt
+from PySide6.QtCore import QCoreApplication, QEvent, QPointF, Qt
 from PySide6.QtGui import QMouseEvent
 from PySide6.QtWidgets import QApplication, QFileDialog, QMenu, QMessageBox
 
@@ -85,6 +85,8 @@ class Answers:
             for popup in QApplication.topLevelWidgets():
                 if isinstance(popup, QMenu) and popup.isVisible():
                     popup.close()
+            # A running application throws widgets away that it no longer shows; an event loop of one's own has to ask for it.
+            QCoreApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete.value)
             time.sleep(0.001)
         self.rows.append((longest, f"{what} ({where})"))
         print(f"    {1000 * longest:6.0f} ms  {what} ({where})", file=sys.stderr, flush=True)

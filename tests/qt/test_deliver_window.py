@@ -178,7 +178,7 @@ def test_a_profile_of_ones_own_is_changed_in_its_card(window: Window, tmp_path: 
     assert settle(window, 30)
     read = profile_named("ours", profile_dir())
     assert (read.label, read.scale, read.up, read.limits.triangles, "ply" in read.files) == ("Our engine", 100.0, "z", 500, True)
-    assert [p.name for p in read.pictures][0] == "{name}-n.png" and read.pictures[1].parts == ("occlusion", "1", "0.5") and len(read.pictures) == 3
+    assert read.pictures[0].name == "{name}-n.png" and read.pictures[1].parts == ("occlusion", "1", "0.5") and len(read.pictures) == 3
     # What makes no sense is said, and the file and the card stay as they were.
     _typed(window, "Name of picture 1", "what/ever")
     assert profile_named("ours", profile_dir()) == read and any("what/ever" in s for s in said)

@@ -12,7 +12,6 @@ from PySide6.QtCore import QPoint, QSize, QTimer, Signal
 from PySide6.QtGui import QCloseEvent, QKeyEvent, QKeySequence, QShortcut
 from PySide6.QtWidgets import QApplication, QHBoxLayout, QInputDialog, QMainWindow, QVBoxLayout, QWidget
 
-from jacket.commands.common import has_uvs
 from jacket.commands.display import Display
 from jacket.commands.host import PackView, Place
 from jacket.commands.keys import chords
@@ -23,12 +22,13 @@ from jacket.document.document import Document
 from jacket.program import Program
 from jacket.progress import Progress
 from jacket.qt.cards.panel import Panel
-from jacket.qt.checking import Checking, Looked
+from jacket.qt.checking import Checking
 from jacket.qt.differing import Differing
 from jacket.qt.files.filing import Filing
 from jacket.qt.files.keeping import Keeper
 from jacket.qt.files.recovering import Recovering, picture_of
 from jacket.qt.files.watching import Watching
+from jacket.qt.following import Following
 from jacket.qt.foreseeing import Foreseeing
 from jacket.qt.framing import held_corners, whole_points
 from jacket.qt.hints import Hints
@@ -66,7 +66,6 @@ class Window(QMainWindow):
         self.program = Program(document, STAGES, settings, self, self.worker)
         self.keeper = Keeper(document)
         self.colours = DAY
-        self._mapped = has_uvs(document.state)
         self._build()
         self.hints = Hints(self.program, self.top, self.strip, self)
         self.looking = Looking(self.program, self.form, self)
@@ -79,12 +78,13 @@ class Window(QMainWindow):
         self.filing = Filing(self.program, self.keeper, self.watching, self)
         self.keeper.picture = partial(picture_of, self.form)
         self.recovering = Recovering(self.program, self.filing, self)
+        self.following = Following(self)
         self.keyboard = Keyboard(self.program, self.form, self.flat, self.rehover)
         self._connect()
         self._recolour()
-        self._program_changed("stage")
-        self._program_changed("tool")
-        self._document_changed({"sources", "jackets", "trials", "sheets", "path"})
+        self.following.program_changed("stage")
+        self.following.program_changed("tool")
+        self.following.document_changed({"sources", "jackets", "trials", "sheets", "path"})
         self.watching.follow()
         self.hints.show()
 
@@ -115,8 +115,8 @@ class Window(QMainWindow):
 
     def _connect(self) -> None:
         program = self.program
-        self.document.listen(self._document_changed)
-        program.listen(self._program_changed)
+        self.document.listen(self.following.document_changed)
+        program.listen(self.following.program_changed)
         self.top.stage_wanted.connect(program.show_stage)
         self.top.search_wanted.connect(self.open_search)
         self.rail.tool_wanted.connect(program.take_tool)
@@ -126,7 +126,7 @@ class Window(QMainWindow):
         self.strip.check_clicked.connect(lambda check: self.checking.show(check, self._frame_places))
         self.strip.stop_wanted.connect(lambda: program.tasks.stop() if program.tasks.busy else self.warmer.stop())
         self.checking.stale.connect(self.strip.show_stale)
-        self.checking.looked.connect(self._show_looked)
+        self.checking.looked.connect(self.following.show_looked)
         self.watching.found.connect(self.panel.show_newer)
         self.filing.kept_wanted.connect(self.recovering.show)
         self.worker.progressed.connect(self.strip.show_progress)
@@ -141,92 +141,18 @@ class Window(QMainWindow):
         self._keep_timer = QTimer(self, interval=max(self.settings.autosave_seconds, 5) * 1000)
         self._keep_timer.timeout.connect(self.keeper.keep)
         self._keep_timer.start()
-        self._hover_timer = QTimer(self, interval=20, singleShot=True)
-        self._hover_timer.timeout.connect(self.rehover)
+        self.hover_timer = QTimer(self, interval=20, singleShot=True)
+        self.hover_timer.timeout.connect(self.rehover)
         for view in (self.form, self.flat):
             view.refused.connect(self.say)
             view.broke.connect(self.say)
             view.menu_wanted.connect(lambda at: stage_menu(self, program, at))
             view.chip_toggled.connect(lambda name: program.show(program.display.toggled(name)))
             for changed in (view.camera_changed, view.acted):
-                changed.connect(self._hover_timer.start)
+                changed.connect(self.hover_timer.start)
         for key, command in chords(program.commands):
             QShortcut(QKeySequence(key), self).activated.connect(lambda c=command: program.run(c))
         QShortcut(QKeySequence("Ctrl+K"), self).activated.connect(self.open_search)
-
-    # ---- what changes show ----------------------------------------------------------------------
-    def _program_changed(self, name: str) -> None:
-        program = self.program
-        if name == "stage":
-            stage = program.stage
-            self.top.show_stage(stage.id)
-            self.rail.show_tools(stage.tools, program.tool.id)
-            self.panel.show_stage()
-            self.dock.show_stage(stage.id, stage.looks.flat_share, has_uvs(self.document.state))
-            self.checking.ask()
-        if name == "tool":
-            self.rail.show_chosen(program.tool.id)
-            for view in (self.form, self.flat):
-                view.tool = program.tool
-                view.refresh_ghost()
-            self._hover_timer.start()
-        if name == "work":
-            task = program.tasks.running
-            self.strip.show_progress(0.0 if task is not None else None, task.name if task is not None else "")
-            self.hints.show()
-        if name in ("stage", "work"):
-            self.foreseeing.refresh()
-        if name == "display":
-            self.looking.look_for_uncovered()
-            self.looking.follow_gap()
-        self.panel.refresh({name})
-        if name in ("values", "baked") and not program.tasks.busy:
-            self.checking.ask()
-        if name == "values":
-            self.showing.redraw_flat()
-        if name == "packing":
-            self.flat.packing.show_view(program.packing)
-            self.showing.redraw_flat()
-        if name in ("stage", "display", "lit", "proposal", "strokes", "figures", "baked"):
-            self.showing.redraw()
-            self.differing.follow()
-
-    def _document_changed(self, changed: set[str]) -> None:
-        state = self.document.state
-        if changed & {"sources", "jackets", "trials", "active", "active_source", "sheets", "sights"}:
-            self.checking.ask()
-        if {"path", "history", "trials"} <= changed:
-            self.hints.clear()  # another project: what was said and dragged was about the last
-            self.form.drop_drag()
-            self.flat.drop_drag()
-        if "sources" in changed:
-            self.looking.follow_sources()
-            self.watching.follow()
-        if "jackets" in changed:
-            self.looking.follow_jackets()
-        if changed & {"jackets", "active"}:
-            self.set_tabs.refresh()
-            mapped = has_uvs(state)
-            self.dock.show_filled(mapped)
-            if mapped and not self._mapped:
-                self.flat.frame_sheet()
-            self._mapped = mapped
-        if changed & {"jackets", "active", "sights", "gesture"}:
-            self.foreseeing.refresh()
-        if changed & {"sheets", "active_sheet"}:
-            self.flat.show_sheets()
-        self.panel.refresh(changed)
-        self.hints.show_status()
-        self.showing.redraw()
-        self.differing.follow()
-        if not self.document.in_gesture:
-            self._hover_timer.start()
-
-    def _show_looked(self, looked: Looked) -> None:
-        self.top.show_lines(looked.lines)
-        self.strip.show_checks(looked.checks)
-        self.panel.refresh({"checked"})
-        self.showing.redraw_flat()
 
     def _recolour(self) -> None:
         self.colours = NIGHT if self.settings.night else DAY
@@ -244,7 +170,7 @@ class Window(QMainWindow):
     @property
     def settled(self) -> bool:
         """Whether nothing is under way and everything shown is up to date."""
-        busy = self.checking.busy or self.looking.busy or self.foreseeing.busy or self.differing.busy or self.filing.saver.busy or not self.program.tasks.settled
+        busy = self.checking.busy or self.looking.busy or self.foreseeing.busy or self.differing.busy or self.following.busy or self.filing.saver.busy or not self.program.tasks.settled
         return not (busy or self.form.moving or self.form.unfinished)
 
     def rehover(self) -> None:
@@ -365,7 +291,8 @@ class Window(QMainWindow):
             event.ignore()
             return
         self._keep_timer.stop()
-        self._hover_timer.stop()
+        self.hover_timer.stop()
+        self.following.close()
         self.program.tasks.stop()
         self.warmer.stop()
         self.checking.close()

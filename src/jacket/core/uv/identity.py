@@ -79,7 +79,9 @@ def _kept(old: Ints, labels: Ints, count: int, area: Floats, taken: Collection[i
     known = (old > 0) & ~np.isin(old, list(taken))
     if not known.any():
         return numbers
-    pairs, inverse = np.unique(np.stack([old[known], labels[known]], axis=1), axis=0, return_inverse=True)
+    # Pairs as one number each: sorting rows takes twenty times as long.
+    packed, inverse = np.unique(old[known].astype(np.int64) * count + labels[known], return_inverse=True)
+    pairs = np.stack(np.divmod(packed, count), axis=1)
     # A thousandth of a face breaks ties of faces without area.
     weight = np.bincount(inverse.ravel(), area[known] + 1e-3 * float(area.mean()) + 1e-300)
     order = np.lexsort((pairs[:, 1], pairs[:, 0], -weight))

@@ -6,8 +6,9 @@ from collections.abc import Callable
 
 import numpy as np
 
+from jacket.commands.beside import Quiet, beside
 from jacket.commands.common import edit, has_faces, has_held, has_uvs, long_edit
-from jacket.commands.host import Edits, Host
+from jacket.commands.host import Edits, Host, Run
 from jacket.commands.model import Command
 from jacket.core.derive import islands_of, reasons_of
 from jacket.core.flatten.directions import turned_islands
@@ -98,8 +99,12 @@ def _project(host: Host) -> None:
         faces[:] = True
     eye, target = (np.array(p) for p in host.looks_from())
     kind = host.values(FlattenValues).projection
-    new = projected(mesh, faces, kind, state.sheet, looking(eye - target))
-    host.document.edit_jacket(f"project from {kind}" if kind == "view" else f"project onto a {kind}", new, state.held)
+    step = f"project from {kind}" if kind == "view" else f"project onto a {kind}"
+
+    def act(quiet: Quiet) -> None:
+        quiet.document.edit_jacket(step, projected(mesh, faces, kind, state.sheet, looking(eye - target)), state.held)
+
+    beside(step, act)(host)
 
 
 def looking(away: Floats) -> Floats:
@@ -149,17 +154,17 @@ def mend(document: Document, reason: Reason) -> None:
 # ---- pins ------------------------------------------------------------------------------------------------------------
 
 
-def _pinned(step: str, change: Callable[[Host, PolyMesh, Floats], Floats]) -> Callable[[Host], None]:
-    def run(host: Host) -> None:
+def _pinned(step: str, change: Callable[[Edits, PolyMesh, Floats], Floats]) -> Run:
+    def run(host: Edits) -> None:
         mesh = host.document.open_jacket().mesh
         now = mesh.corner_data.get(PIN + mesh.active_uv)
         strength = np.zeros(mesh.n_corners) if now is None else np.asarray(now, np.float64).copy()
         host.document.edit_jacket(step, with_pins(mesh, change(host, mesh, strength)), host.document.state.held)
 
-    return run
+    return beside(step, run)
 
 
-def _held_corners(host: Host, mesh: PolyMesh) -> Bools:
+def _held_corners(host: Edits, mesh: PolyMesh) -> Bools:
     """Corners at held points, at the ends of held edges and of held faces."""
     held, out = host.document.state.held, np.zeros(mesh.n_corners, bool)
     points = np.zeros(mesh.n_points, bool)
@@ -169,11 +174,11 @@ def _held_corners(host: Host, mesh: PolyMesh) -> Bools:
     return out | np.isin(mesh.face_of_corner, held.of("faces"))
 
 
-def _pin_held(host: Host, mesh: PolyMesh, strength: Floats) -> Floats:
+def _pin_held(host: Edits, mesh: PolyMesh, strength: Floats) -> Floats:
     return np.maximum(strength, _held_corners(host, mesh))
 
 
-def _pin_border(host: Host, mesh: PolyMesh, strength: Floats) -> Floats:
+def _pin_border(host: Edits, mesh: PolyMesh, strength: Floats) -> Floats:
     topology = mesh.topology
     ends = np.zeros(mesh.n_corners, bool)
     out = (topology.twin < 0) | border_flags(mesh)[topology.edge]

@@ -6,13 +6,15 @@ from collections.abc import Callable
 
 import numpy as np
 
-from jacket.commands.host import Host, Run
+from jacket.commands.beside import Quiet, beside
+from jacket.commands.host import Run
 from jacket.commands.model import Command
-from jacket.core.derive import islands_of
+from jacket.core.derive import islands_of, layout_of
 from jacket.core.layout import arrange
 from jacket.core.layout.pieces import Bonds
-from jacket.core.mesh.polymesh import Floats, Ints
-from jacket.core.uv.identity import island_numbers
+from jacket.core.mesh.polymesh import Floats, Ints, PolyMesh
+from jacket.core.store import STORE
+from jacket.core.uv.identity import IslandRecord, island_numbers
 from jacket.core.uv.islands import Islands
 from jacket.document.edits import uvs
 from jacket.document.state import State
@@ -25,11 +27,17 @@ def held_ids(state: State) -> list[int]:
     jacket = state.jacket
     if jacket is None or jacket.mesh.uv is None or not state.held.parts:
         return []
-    islands = islands_of(jacket.mesh, state.sheets)
-    faces = uvs.held_faces(jacket.mesh, state.held)
+    mesh, records = jacket.mesh, jacket.islands
+    # Half a hundred buttons ask for it after every change.
+    return STORE.get((state.held, mesh.aspect("face_data"), *layout_of(mesh)), ("held ids", state.sheets, records), lambda: _held_ids(mesh, state, records))
+
+
+def _held_ids(mesh: PolyMesh, state: State, records: tuple[IslandRecord, ...]) -> list[int]:
+    islands = islands_of(mesh, state.sheets)
+    faces = uvs.held_faces(mesh, state.held)
     found = np.unique(islands.labels[faces])
     # A stack is one: who holds one of it holds them all.
-    stack = Bonds.of(islands, island_numbers(jacket.mesh), jacket.islands).stack
+    stack = Bonds.of(islands, island_numbers(mesh), records).stack
     several = np.flatnonzero(np.isin(stack, stack[found][stack[found] >= 0]))
     return [int(k) for k in np.union1d(found, several) if islands.mapped[k]]
 
@@ -44,7 +52,7 @@ def several(state: State) -> bool:
     return len(held_ids(state)) > 1
 
 
-def wanted_ids(host: Host) -> tuple[Islands, list[int]]:
+def wanted_ids(host: Quiet) -> tuple[Islands, list[int]]:
     """The islands and which of them are meant; raises JacketError where nothing is held."""
     state = host.document.state
     ids = held_ids(state)
@@ -53,21 +61,21 @@ def wanted_ids(host: Host) -> tuple[Islands, list[int]]:
     return islands_of(host.document.open_jacket().mesh, state.sheets), ids
 
 
-Change = Callable[[Islands, list[int], Host], Floats]
+Change = Callable[[Islands, list[int], Quiet], Floats]
 
 
 def changing(step: str, change: Change) -> Run:
     """A command that lays the held islands otherwise."""
 
-    def run(host: Host) -> None:
+    def run(host: Quiet) -> None:
         islands, ids = wanted_ids(host)
         mesh = host.document.open_jacket().mesh
         host.document.edit_jacket(step, mesh.with_uv(change(islands, ids, host)))
 
-    return run
+    return beside(step, run)
 
 
-def pivot(islands: Islands, ids: list[int], host: Host) -> Floats | None:
+def pivot(islands: Islands, ids: list[int], host: Quiet) -> Floats | None:
     """What islands turn about: a point in pixel places, or each its own middle (None)."""
     name = host.tool_settings.pivot
     return None if name == "each" else arrange.pivot_of(islands, ids, name, held_points(host.document.state, islands))
@@ -98,7 +106,7 @@ def _fit(how: str) -> Run:
     return changing("fit islands", lambda i, ids, h: arrange.fitted(i, ids, how))
 
 
-def _along(host: Host) -> None:
+def _along(host: Quiet) -> None:
     state = host.document.state
     edges = state.held.of("edges").tolist()
     if not edges:
@@ -108,13 +116,13 @@ def _along(host: Host) -> None:
 
 
 def _alike(what: str) -> Run:
-    def run(host: Host) -> None:
+    def run(host: Quiet) -> None:
         islands, ids = wanted_ids(host)
         leader = leading(host.document.state, islands)
         mesh = host.document.open_jacket().mesh
         host.document.edit_jacket(f"give islands one {what}", mesh.with_uv(arrange.made_alike(islands, leader, ids, what)))
 
-    return run
+    return beside(f"give islands one {what}", run)
 
 
 def leading(state: State, islands: Islands) -> int:
@@ -133,16 +141,16 @@ def leading(state: State, islands: Islands) -> int:
 
 
 def _offset(across: int, up: int) -> Run:
-    def run(host: Host) -> None:
+    def run(host: Quiet) -> None:
         islands, ids = wanted_ids(host)
         uv = islands.uv.copy()
         uv[np.isin(islands.corner_labels, ids)] += (across, up)
         host.document.edit_jacket("offset islands by a sheet", host.document.open_jacket().mesh.with_uv(uv))
 
-    return run
+    return beside("offset islands by a sheet", run)
 
 
-def _to_sheet(host: Host) -> None:
+def _to_sheet(host: Quiet) -> None:
     """The held islands on the sheet that is worked on, at the same place there."""
     islands, ids = wanted_ids(host)
     state = host.document.state
@@ -179,5 +187,5 @@ COMMANDS = (
     Command("like-density", "Same density as the last held", "islands copy match texel", "", several, _alike("density")),
     Command("offset-sheet", "Offset by one sheet", "islands bake overlap udim tile", "", on_flat_islands, _offset(1, 0)),
     Command("onset-sheet", "Back by one sheet", "islands bake overlap udim tile", "", on_flat_islands, _offset(-1, 0)),
-    Command("to-sheet", "Put on the sheet worked on", "islands udim tile move", "", on_flat_islands, _to_sheet),
+    Command("to-sheet", "Put on the sheet worked on", "islands udim tile move", "", on_flat_islands, beside("put islands on the sheet", _to_sheet)),
 )  # fmt: skip

@@ -6,8 +6,8 @@ from dataclasses import replace
 
 import numpy as np
 
+from jacket.commands.beside import Quiet, beside
 from jacket.commands.common import has_uvs
-from jacket.commands.host import Host
 from jacket.commands.model import Command
 from jacket.core.derive import islands_of, twins_of
 from jacket.core.layout.apart import laid_beside
@@ -23,14 +23,14 @@ from jacket.stages.layout.arranging import held_ids, leading, on_flat_islands
 from jacket.stages.layout.stacking import stacked_mesh
 
 
-def _found(host: Host) -> tuple[Islands, list[Twins]]:
+def _found(host: Quiet) -> tuple[Islands, list[Twins]]:
     settings, state = host.tool_settings, host.document.state
     mesh = host.document.open_jacket().mesh
     islands = islands_of(mesh, state.sheets)
     return islands, twins_of(mesh, state.sheets, settings.likeness / 100, settings.mirror_twins)
 
 
-def _hold_twins(host: Host) -> None:
+def _hold_twins(host: Quiet) -> None:
     """Hold all twins: of what is held where something is held, else every island that has one."""
     islands, groups = _found(host)
     meant = set(held_ids(host.document.state))
@@ -42,7 +42,7 @@ def _hold_twins(host: Host) -> None:
     host.say(f"{len(chosen)} islands are twins: {', '.join(f'{n} of one shape' for n in sizes[:4])}.")
 
 
-def _stack(host: Host) -> None:
+def _stack(host: Quiet) -> None:
     islands, groups = _found(host)
     state = host.document.state
     mesh, meant = host.document.open_jacket().mesh, set(held_ids(state))
@@ -63,7 +63,7 @@ def is_stacked(state: State) -> bool:
     return jacket is not None and any(r.twin for r in jacket.islands)
 
 
-def _unstack(host: Host) -> None:
+def _unstack(host: Quiet) -> None:
     """Take held stacks apart, or all where nothing is held: the upper ones are laid beside the sheet."""
     document = host.document
     jacket, state = document.open_jacket(), document.state
@@ -84,7 +84,7 @@ def _alone(record: IslandRecord) -> IslandRecord:
     return replace(record, twin=0)
 
 
-def _lay_on(host: Host) -> None:
+def _lay_on(host: Quiet) -> None:
     """Lay one island on another by two held points of each, the last held leads."""
     state, mesh = host.document.state, host.document.open_jacket().mesh
     islands = islands_of(mesh, state.sheets)
@@ -124,8 +124,8 @@ def _two(mesh: PolyMesh, islands: Islands, corners: np.ndarray) -> tuple[complex
 
 
 COMMANDS = (
-    Command("hold-twins", "Hold twins", "islands same shape find similar", "", has_uvs, _hold_twins),
-    Command("stack-twins", "Stack twins", "islands overlap share same shape", "", has_uvs, _stack),
-    Command("unstack", "Take stacks apart", "islands twins overlap separate", "", is_stacked, _unstack),
-    Command("lay-on", "Lay on by two points", "islands place point to point stack match", "", on_flat_islands, _lay_on),
+    Command("hold-twins", "Hold twins", "islands same shape find similar", "", has_uvs, beside("hold twins", _hold_twins)),
+    Command("stack-twins", "Stack twins", "islands overlap share same shape", "", has_uvs, beside("stack twins", _stack)),
+    Command("unstack", "Take stacks apart", "islands twins overlap separate", "", is_stacked, beside("take stacks apart", _unstack)),
+    Command("lay-on", "Lay on by two points", "islands place point to point stack match", "", on_flat_islands, beside("lay an island on another", _lay_on)),
 )

@@ -6,6 +6,7 @@ from dataclasses import replace
 
 import numpy as np
 
+from jacket.commands.beside import Quiet, beside
 from jacket.commands.common import has_uvs
 from jacket.commands.host import Host, Run
 from jacket.commands.model import Command
@@ -25,7 +26,7 @@ from jacket.stages.layout.values import LayoutValues
 LEAST, MOST = 0.01, 100.0
 
 
-def _even(host: Host) -> None:
+def _even(host: Quiet) -> None:
     jacket = host.document.open_jacket()
     mesh = jacket.mesh
     if mesh.uv is None:
@@ -35,7 +36,7 @@ def _even(host: Host) -> None:
     host.document.edit_jacket("even the density", mesh.with_uv(evened_density(islands, weigh)))
 
 
-def _set(host: Host) -> None:
+def _set(host: Quiet) -> None:
     """The held islands, or all, at the density that is typed."""
     state, values = host.document.state, host.values(LayoutValues)
     mesh = host.document.open_jacket().mesh
@@ -55,7 +56,7 @@ def _read(host: Host) -> None:
     host.say(f"{values.told(value)} pixels a {'centimetre' if values.density_unit == 'cm' else 'unit'} are set.")
 
 
-def _match(host: Host) -> None:
+def _match(host: Quiet) -> None:
     """All other islands at the density of the one held last."""
     islands, ids = wanted_ids(host)
     lead = leading(host.document.state, islands)
@@ -88,20 +89,20 @@ def weigh_islands(document: Document, jacket: JacketObject, ids: list[int], fact
 def _weigh(factor: float | None) -> Run:
     """Held islands so many times as dense as before, at once and in every packing; None takes the weights away."""
 
-    def run(host: Host) -> None:
+    def run(host: Quiet) -> None:
         _, ids = wanted_ids(host)
         jacket = host.document.open_jacket()
         with host.document.transaction("weigh islands"):
             weigh_islands(host.document, jacket, ids, factor)
 
-    return run
+    return beside("weigh islands", run)
 
 
 COMMANDS = (
-    Command("even-density", "Same density for all", "texel scale normalise", "", has_uvs, _even),
-    Command("set-density", "Set the density", "texel pixels per unit scale", "", has_uvs, _set),
+    Command("even-density", "Same density for all", "texel scale normalise", "", has_uvs, beside("even the densities", _even)),
+    Command("set-density", "Set the density", "texel pixels per unit scale", "", has_uvs, beside("set the density", _set)),
     Command("read-density", "Read the density", "texel pixels per unit pick", "", on_flat_islands, _read),
-    Command("match-density", "Match others to the last held", "texel pixels per unit", "", on_flat_islands, _match),
+    Command("match-density", "Match others to the last held", "texel pixels per unit", "", on_flat_islands, beside("match the density", _match)),
     Command("weigh-more", "Half as dense again", "texel larger important weight", "", on_flat_islands, _weigh(1.5)),
     Command("weigh-less", "A third less dense", "texel smaller unimportant weight", "", on_flat_islands, _weigh(1 / 1.5)),
     Command("weigh-plain", "As dense as the others", "texel weight reset", "", on_flat_islands, _weigh(None)),
