@@ -10,9 +10,10 @@ import pytest
 from jacket.core.bake.bake import BakeOptions
 from jacket.core.bake.points import sky_at_points
 from jacket.core.mesh.materials import Material
+from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.uv.sheets import Sheet
 from jacket.errors import MeshError
-from jacket.jobs.bake import BakeLayer, BakeSettings, bake, stem_of
+from jacket.jobs.bake import WAYS, BakeLayer, BakeSettings, bake, covered_twice, pairs_in, stem_of
 from tests.core.bake.forms import ball, boxed
 
 QUICK = BakeSettings(("height",), options=BakeOptions(samples=1, rays=4))
@@ -53,6 +54,55 @@ def test_sources_left_out_sizes_and_bad_settings() -> None:
                          ({"options": BakeOptions(rays=0)}, "out of range"), ({"options": BakeOptions(padding=-7)}, "padding")):  # fmt: skip
         with pytest.raises(MeshError, match=says):
             bake([box], sources, SHEETS, replace(QUICK, **change))
+
+
+def test_pairs_of_names_and_groups_left_out() -> None:
+    """A layer that is paired is baked from that source alone; a group that is left out is as if it were not there."""
+    box = BakeLayer("box", boxed(4, True))
+    near, far = ball(24, 0.9), ball(24, 1.2)
+    sources = [BakeLayer("near", near), BakeLayer("far", far)]
+
+    def height(sources: list[BakeLayer], **changes: object) -> float:
+        done = bake([box], sources, SHEETS, replace(QUICK, reach=15.0, **changes)).sheets[0]  # type: ignore[arg-type]
+        return float(np.median(done.maps["height"].pixels[done.state > 0]))
+
+    free = height(sources)
+    assert height(sources, pairs=(("box", "far"),)) == pytest.approx(height([sources[1]]), abs=1e-6)
+    assert height(sources, pairs=(("other", "far"),)) == pytest.approx(free, abs=1e-6)
+    with pytest.raises(MeshError, match="no source called none"):
+        height(sources, pairs=(("box", "none"),))
+    assert pairs_in(" a=b ,c = d,") == (("a", "b"), ("c", "d"))
+    for text in ("a", "=b", "a=", "a b"):
+        with pytest.raises(MeshError, match="no pair"):
+            pairs_in(text)
+    whole = PolyMesh.from_faces(np.concatenate([near.points, far.points]), np.concatenate([near.triangle_points, far.triangle_points + near.n_points]))
+    group = np.repeat(np.array([0, 1], np.int32), [near.n_faces, far.n_faces])
+    both = [BakeLayer("scan", whole.with_(face_data={"group": group}, groups=("inner", "outer")))]
+    assert height(both) == pytest.approx(free, abs=1e-6)
+    assert height(both, left_out=("inner",)) == pytest.approx(height([sources[1]]), abs=1e-6)
+    with pytest.raises(MeshError, match="no source to bake from"):
+        height(both, left_out=("inner", "outer"))
+
+
+def test_islands_over_others_are_told_with_their_share() -> None:
+    box = boxed(4, True)
+    assert covered_twice([BakeLayer("box", box)], SHEETS[0]) < 0.002
+    # One of six islands of one size laid over another: a sixth of what is covered is covered twice.
+    over = box.uv.copy()
+    over[: 4 * 16] = over[4 * 16 : 8 * 16]
+    laid = BakeLayer("box", box.with_uv(over))
+    assert covered_twice([laid], SHEETS[0]) == pytest.approx(1 / 6, abs=0.005)
+    notes = bake([laid], [BakeLayer("ball", ball(8))], SHEETS, QUICK).notes
+    assert any("17 % of the islands" in n and "pack them apart" in n for n in notes)
+
+
+def test_the_light_gradient_comes_from_where_it_is_said_to() -> None:
+    """On the unit ball light from a direction is half of one plus the place along it (Lambert wrapped around)."""
+    box, sheets = BakeLayer("box", boxed(8, True)), (Sheet(width=128, height=128, margin=1.0),)
+    options = BakeOptions(samples=1, rays=1, sun=WAYS["right"])
+    done = bake([box], [BakeLayer("ball", ball(32))], sheets, replace(QUICK, maps=("light", "position"), options=options)).sheets[0]
+    on = done.state > 0
+    assert done.maps["light"].shares()[on][:, 0] == pytest.approx((1 + done.maps["position"].pixels[on][:, 0]) / 2, abs=0.01)
 
 
 def test_materials_of_the_source_are_part_of_what_maps_follow_from() -> None:

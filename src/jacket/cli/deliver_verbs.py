@@ -25,7 +25,7 @@ from jacket.formats.deliver.maps import map_bytes, png_bytes
 from jacket.formats.deliver.profiles import PROFILES, profile_named
 from jacket.formats.mesh.registry import read_mesh
 from jacket.formats.project.records import load_project
-from jacket.jobs.bake import MOST_SIZE, BakeLayer, BakeSettings, bake
+from jacket.jobs.bake import MOST_SIZE, WAYS, BakeLayer, BakeSettings, bake, pairs_in
 from jacket.jobs.deliver import Delivered, DeliverLayer, DeliverSettings, layers_of
 from jacket.jobs.deliver import deliver as deliver_job
 from jacket.jobs.intake import take_in
@@ -65,13 +65,15 @@ def add_baking(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--padding", type=whole(-1, MOST_SIZE), default=usual.padding, metavar="PX",
                         help="texels that islands are carried on, -1 for the whole sheet (16)")
     parser.add_argument("--by-name", action="store_true", help="bake each layer only from sources of its name")
-    parser.add_argument("--leave-out", action="append", default=[], metavar="NAME", help="bake nothing from this source; may be repeated")  # fmt: skip
+    parser.add_argument("--leave-out", action="append", default=[], metavar="NAME", help="bake nothing from this source or group; may be repeated")
+    parser.add_argument("--pair", action="append", default=[], metavar="LAYER=SOURCE", help="bake this layer from this source alone; may be repeated")
+    parser.add_argument("--light-from", choices=tuple(WAYS), default="above", help="where the light of the gradient map comes from (above)")
 
 
 def baking_wanted(options: Options, maps: tuple[str, ...]) -> BakeSettings:
     """How maps are to be baked. Raises MeshError where something makes no sense."""
-    rays = BakeOptions(options.samples, options.rays, options.ground, options.alone, 0.01 * options.far, padding=options.padding)
-    return BakeSettings(maps, options.map_size, options.cage, options.cage_in, options.by_name, tuple(options.leave_out), rays).checked()
+    rays = BakeOptions(options.samples, options.rays, options.ground, options.alone, 0.01 * options.far, sun=WAYS[options.light_from], padding=options.padding)
+    return BakeSettings(maps, options.map_size, options.cage, options.cage_in, options.by_name, tuple(options.leave_out), rays, pairs_in(",".join(options.pair))).checked()
 
 
 def _named_maps(text: str) -> tuple[str, ...]:

@@ -16,17 +16,37 @@ from jacket.core.bake.cage import found_reach, joined_targets, on_sheet, target_
 from jacket.core.bake.dense import Dense
 from jacket.core.bake.made import Bake, SheetMaps
 from jacket.core.bake.maps import MAPS
+from jacket.core.bake.texels import covered_texels, texel_places
 from jacket.core.derive import surface_of
 from jacket.core.mesh.diagonals import short_diagonals
 from jacket.core.mesh.polymesh import PolyMesh
+from jacket.core.source.rebuild import put_together
 from jacket.core.store import STORE
 from jacket.core.uv.sheets import ONE_SHEET, Sheet, Sheets
 from jacket.errors import MeshError
 from jacket.progress import Progress, part, silent
 
 MOST_SIZE = 8192
+TWICE = 0.01
+"""Share of islands over others from which on that is said; less is pixels at outlines."""
 FIRST_SIZE = 256
 """Size at which maps are seen first, long before they are done."""
+
+
+WAYS = {"above": (0.0, 1.0, 0.0), "below": (0.0, -1.0, 0.0), "front": (0.0, 0.0, 1.0), "back": (0.0, 0.0, -1.0),
+        "left": (-1.0, 0.0, 0.0), "right": (1.0, 0.0, 0.0)}  # fmt: skip
+"""Where light may come from, by words: Y up, +Z towards who looks (common practice)."""
+
+
+def pairs_in(text: str) -> tuple[tuple[str, str], ...]:
+    """Pairs of names out of "layer=source, layer=source". Raises MeshError where a part of it is none."""
+    out = []
+    for word in (w.strip() for w in text.split(",") if w.strip()):
+        layer, mark, source = (w.strip() for w in word.partition("="))
+        if not (layer and mark and source):
+            raise MeshError(f"'{word[:60]}' is no pair; write layer=source.")
+        out.append((layer, source))
+    return tuple(out)
 
 
 @dataclass(frozen=True, eq=False)
@@ -43,7 +63,8 @@ class BakeSettings:
     size     pixels of the longer side of every sheet, 0 for its own size
     reach    how far rays go outwards, in % of the jacket's diagonal, 0 for what the gap says;  back inwards, 0 for as far
     by_name  each layer only from sources of its own name, up to a tail such as _low and _high
-    left_out names of sources that nothing is baked from
+    left_out names of sources, and of groups of sources, that nothing is baked from
+    pairs    layers and the one source that each of them is baked from; other layers are baked as ever
     """
 
     maps: tuple[str, ...] = ("normal", "occlusion")
@@ -53,6 +74,7 @@ class BakeSettings:
     by_name: bool = False
     left_out: tuple[str, ...] = ()
     options: BakeOptions = field(default_factory=BakeOptions)
+    pairs: tuple[tuple[str, str], ...] = ()
 
     def checked(self) -> BakeSettings:
         """The settings themselves; raises MeshError with a sentence where one makes no sense."""
@@ -115,7 +137,7 @@ def bake(
         if old is not None:
             maps = {**maps, **{n: b for n, b in old.sheets[k].maps.items() if n in settings.maps}}
         done.append(SheetMaps(sheet, {n: maps[n] for n in settings.maps}, work.state))
-    return Bake(tuple(done), reach, tuple(_notes(done)), time.perf_counter() - start, ground)
+    return Bake(tuple(done), reach, tuple(_notes(done, layers)), time.perf_counter() - start, ground)
 
 
 def _usable(
@@ -127,10 +149,32 @@ def _usable(
     mapped = [x for x in faces if x.mesh.uv is not None and np.isfinite(x.mesh.uv).any()]
     if not mapped:
         raise MeshError(f"{faces[0].name} has no UVs to bake onto; flatten and pack it first.")
-    rest = [s for s in sources if s.mesh.n_faces and s.name not in settings.left_out]
+    rest = sources_left(sources, settings)
     if not rest:
         raise MeshError("There is no source to bake from; open the dense mesh first, or leave fewer sources out.")
+    for _, source in settings.pairs:
+        if not any(s.name == source for s in rest):
+            raise MeshError(f"There is no source called {source} to bake from; the pairs name {', '.join(s for _, s in settings.pairs)}.")
     return mapped, rest
+
+
+def sources_left(sources: Sequence[BakeLayer], settings: BakeSettings) -> list[BakeLayer]:
+    """The sources that are baked from, without what is left out of them."""
+    rows = [without_groups(s, settings.left_out) for s in sources if s.mesh.n_faces and s.name not in settings.left_out]
+    return [s for s in rows if s.mesh.n_faces]
+
+
+def without_groups(source: BakeLayer, names: Sequence[str]) -> BakeLayer:
+    """A source without the faces of groups that are left out; itself where it has none of them."""
+    group, gone = source.mesh.face_data.get("group"), [k for k, g in enumerate(source.mesh.groups) if g in names]
+    if group is None or not gone:
+        return source
+
+    def make() -> PolyMesh:
+        return put_together(source.mesh, np.flatnonzero(~np.isin(group, gone)))
+
+    # Kept, so that what is derived of it is too.
+    return BakeLayer(source.name, STORE.get(tuple(_aspects(source)), ("without groups", tuple(gone)), make))
 
 
 def dense_of(sources: Sequence[BakeLayer]) -> Dense:
@@ -199,10 +243,12 @@ def _grouped(
     layers: Sequence[BakeLayer], sources: Sequence[BakeLayer], settings: BakeSettings
 ) -> list[tuple[list[BakeLayer], list[BakeLayer]]]:
     """Layers that are baked from the same sources, and these."""
+    paired = dict(settings.pairs)
+    out = [([x], [s for s in sources if s.name == paired[x.name]]) for x in layers if x.name in paired]
+    others = [x for x in layers if x.name not in paired]
     if not settings.by_name:
-        return [(list(layers), list(sources))]
-    out = []
-    for layer in layers:
+        return [*out, (others, list(sources))] if others else out
+    for layer in others:
         mine = [s for s in sources if stem_of(s.name) == stem_of(layer.name)]
         if not mine:
             raise MeshError(f"No source is named like {layer.name}; rename one to {stem_of(layer.name)}_high, or bake from all sources.")
@@ -227,10 +273,24 @@ def _look_first(groups: Any, dense: list[Dense], sheets: Sheets, settings: BakeS
         seen(sheet, work)
 
 
-def _notes(done: Sequence[SheetMaps]) -> list[str]:
+def covered_twice(layers: Sequence[BakeLayer], sheet: Sheet, size: int = 1024) -> float:
+    """Share of what islands cover of a sheet that several of them cover: their areas against the pixels they fill."""
+    shape = np.array([sheet.width, sheet.height], float) * size / max(sheet.width, sheet.height)
+    at = np.concatenate([texel_places(x.mesh, tri, sheet.origin, shape) for x in layers if len(tri := _triangles(x.mesh, sheet))])
+    one, two = at[:, 1] - at[:, 0], at[:, 2] - at[:, 0]
+    area = float(np.abs(one[:, 0] * two[:, 1] - one[:, 1] * two[:, 0]).sum()) / 2
+    filled = int((covered_texels(at, np.zeros((0, 2), np.int32), int(shape[0]), int(shape[1]), 0.0) >= 0).sum())
+    return max(area - filled, 0.0) / max(area, 1e-12)
+
+
+def _notes(done: Sequence[SheetMaps], layers: Sequence[BakeLayer]) -> list[str]:
     """What is worth knowing of a bake, in sentences."""
     out = []
     for s in done:
+        twice = covered_twice(layers, s.sheet)
+        if twice > TWICE:
+            out.append(f"{100 * twice:.0f} % of the islands of {s.sheet.name} lie over others, and there one of them has the map; pack them apart, "
+                       "or offset twins by a whole sheet.")  # fmt: skip
         if s.missed > 0.001:
             out.append(f"{100 * s.missed:.1f} % of {s.sheet.name} met no source; let the cage reach further there.")
         if s.behind > 0.001:

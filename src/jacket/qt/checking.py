@@ -11,6 +11,7 @@ from PySide6.QtCore import QObject, QTimer, Signal
 
 from jacket.core.checks.model import Check
 from jacket.core.checks.source import offenders
+from jacket.core.checks.topology import uncovered_places
 from jacket.core.derive import crossings_of, forget_connectivity, form_of
 from jacket.core.store import STORE
 from jacket.document.state import State
@@ -111,6 +112,9 @@ class Checking(QObject):
         if program.stage.id == "source":
             self._show_on_source(check, frame)
             return
+        if check.id == "uncovered":
+            self._show_uncovered(check, frame)
+            return
         count = len(check.offenders)
         if count == 0 or check.kind == "none":
             program.say(f"{check.label}: nothing to show.")
@@ -142,6 +146,22 @@ class Checking(QObject):
             found = STORE.get(form_of(mesh), ("offenders", check.id), lambda: offenders(mesh, check.id, crossings_of(mesh)))
             forget_connectivity(mesh)
             return found
+
+        self.finder.start("look", job, lambda found: self._light(check, found, frame), program.say)
+
+    def _show_uncovered(self, check: Check, frame: Callable[[Any], None]) -> None:
+        """Light all places of the source that no visible layer covers; at another click frame them one by one."""
+        program = self.program
+        source, jackets = program.document.state.source, [j.mesh for j in program.document.state.jackets if j.visible and j.mesh.n_faces]
+        if source is None or not jackets or self.finder.busy:
+            program.say(f"{check.label}: {'a moment; the last one is still being looked for' if self.finder.busy else 'nothing to show'}.")
+            return
+        mesh = source.mesh
+        grounds = (*form_of(mesh), *(a for m in jackets for a in form_of(m)))
+
+        def job(progress: Progress) -> Any:
+            progress(0.2, "looking for what is not covered")
+            return STORE.get(grounds, "uncovered places", lambda: uncovered_places(mesh, jackets))
 
         self.finder.start("look", job, lambda found: self._light(check, found, frame), program.say)
 

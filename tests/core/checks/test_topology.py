@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 import pytest
 
-from jacket.core.checks.topology import odd_poles, uncovered
+from jacket.core.checks.topology import odd_poles, uncovered, uncovered_places
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.document.state import JacketObject, SourceObject, State
 from jacket.stages.topology.spec import checks
@@ -46,3 +46,20 @@ def test_a_pole_of_five_is_normal_one_of_six_is_looked_at_one_of_two_is_wrong() 
         quads = [[0, 1 + 2 * k, 2 + 2 * k, 1 + (2 * k + 2) % (2 * count)] for k in range(count)]
         check = odd_poles(PolyMesh.from_faces(points, quads))
         assert (check.level, check.offenders.tolist()) == (level, [0])
+
+
+def test_places_that_are_not_covered_are_found_part_by_part() -> None:
+    plate = grid(40)
+    source = triangles(plate)
+    # The jacket lies over a strip in the middle: of the plate two parts are left, the right one twice as wide.
+    faces = plate.corners.reshape(-1, 4)
+    across = plate.points[faces].mean(axis=1)[:, 0]
+    jacket = PolyMesh.from_faces(source.points, faces[(across > 10) & (across < 20)])
+    places = uncovered_places(source, [jacket])
+    assert len(places) == 2
+    boxes = [np.ptp(p.reshape(-1, 3), axis=0) for p in places]
+    assert boxes[0][:2] == pytest.approx((20, 40), abs=1) and boxes[1][:2] == pytest.approx((10, 40), abs=1)
+    # Outlines: lengths of the rectangles' sides.
+    lengths = [np.linalg.norm(p[:, 1] - p[:, 0], axis=1).sum() for p in places]
+    assert lengths == pytest.approx([2 * (b[0] + b[1]) for b in boxes], rel=0.03)
+    assert uncovered_places(source, [PolyMesh.from_faces(source.points, faces)]) == []

@@ -74,6 +74,12 @@ def soft_corners(mesh: PolyMesh) -> Bools:
     # How wide the faces on both sides are: the way along their other edges from this one.
     wide = [length[topology.edge[topology.next[c]]] for c in (a, b)]
     supported = np.minimum(*wide) < 0.25 * length
+    # A row that is much narrower than the one beyond it supports too, however short the pieces it is cut into.
+    for c, near in zip((a, b), wide, strict=True):
+        over = topology.twin[topology.next[topology.next[c]]]
+        beyond = length[topology.edge[topology.next[np.maximum(over, 0)]]]
+        quad = (mesh.sizes[mesh.face_of_corner[c]] == 4) & (over >= 0)
+        supported |= quad & (near < 0.5 * beyond)
     return square & ~supported
 
 

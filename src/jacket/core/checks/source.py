@@ -6,7 +6,9 @@ import numpy as np
 
 from jacket.core.checks.model import Check
 from jacket.core.mesh.edits import faces_turned
+from jacket.core.mesh.geometry import face_areas
 from jacket.core.mesh.polymesh import Floats, Ints, PolyMesh
+from jacket.core.mesh.walks import face_parts
 from jacket.core.source.health import (
     Health,
     degenerate_faces,
@@ -91,6 +93,27 @@ def offenders(mesh: PolyMesh, check_id: str, crossings: Ints | None = None, most
         return _shortened([_triangle_edges(corner[row]) for row in rows[: 4 * most]], most)
     faces = duplicate_faces(joined) if check_id == "duplicates" else degenerate_faces(joined)
     return _shortened([_outline(joined, faces[k : k + 1]) for k in range(len(faces))], most)
+
+
+def places_uncovered(mesh: PolyMesh, far: Floats, reach: float, most: int = 100) -> list[Floats]:
+    """Where no jacket is near: of every part of a mesh whose points all lie further than `reach` away, by distances (V,), the
+    outline as line segments (S, 2, 3), the largest parts first; crumbs under a 5,000th of the area are left out."""
+    bare = np.minimum.reduceat((far > reach)[mesh.corners], mesh.starts[:-1]) if mesh.n_faces else np.zeros(0, bool)
+    faces = np.flatnonzero(bare)
+    if len(faces) == 0:
+        return []
+    inside = np.zeros(mesh.n_faces, bool)
+    inside[faces] = True
+    topology = mesh.topology
+    leads_out = (topology.twin < 0) | ~inside[mesh.face_of_corner[np.maximum(topology.twin, 0)]]
+    rim = np.zeros(topology.n_edges, bool)
+    rim[topology.edge[leads_out | ~inside[mesh.face_of_corner]]] = True
+    count, labels = face_parts(mesh, rim)
+    area = np.bincount(labels, np.where(inside, face_areas(mesh), 0.0), minlength=count)
+    order = [int(k) for k in np.argsort(-area, kind="stable")[:most] if area[k] > 2e-4 * max(float(face_areas(mesh).sum()), 1e-300)]
+    rims = np.flatnonzero(leads_out & inside[mesh.face_of_corner])
+    part, ends = labels[mesh.face_of_corner[rims]], mesh.points[topology.edge_points[topology.edge[rims]]]
+    return [ends[part == k] if (part == k).any() else _outline(mesh, np.flatnonzero((labels == k) & inside)) for k in order]
 
 
 def _triangle_edges(corner: Floats) -> Floats:

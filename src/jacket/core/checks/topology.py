@@ -7,9 +7,10 @@ from collections.abc import Sequence
 import numpy as np
 
 from jacket.core.checks.model import Check, Level, graded
-from jacket.core.derive import rings_of, surface_of
+from jacket.core.checks.source import places_uncovered
+from jacket.core.derive import HEAT_POINTS, light_of, rings_of, surface_of, uncovered_values
 from jacket.core.mesh.geometry import scaled_jacobian
-from jacket.core.mesh.polymesh import PolyMesh
+from jacket.core.mesh.polymesh import Floats, PolyMesh
 from jacket.core.space.bvh import Bvh
 from jacket.core.space.sample import sample_surface, uncovered_share
 
@@ -89,6 +90,16 @@ def uncovered(
     share = 100.0 * uncovered_share(source.points, source.triangle_points, [m for m in (mesh, *beside) if m.n_faces], count)
     level: Level = "wrong" if finished and share > 5 else "look" if share > 2 else "good"
     return Check("uncovered", "Uncovered", f"{share:.0f} % of source", level, number=share)
+
+
+def uncovered_places(mesh: PolyMesh, jackets: list[PolyMesh]) -> list[Floats]:
+    """Where a source is not covered, a part each, the largest first, as line segments (S, 2, 3) to be lit."""
+    light, to = light_of(mesh, HEAT_POINTS)
+    values, reach = uncovered_values(mesh, jackets)
+    far = np.zeros(light.n_points)
+    far[to] = values
+    # The heat begins at half of a reach; what is called uncovered, at a whole one.
+    return places_uncovered(light, far, 0.5 * reach)
 
 
 def winding_rows(mesh: PolyMesh) -> Check:

@@ -453,6 +453,25 @@ def _derivatives_between(uv, tri, inverse, area, p, q):
     return gradient, blocks
 
 
+@inline
+def least_root(k0, k1, k2):
+    """Least positive root of k0 + k1 x + k2 x², infinite where there is none: when a triangle of twice the area k0 loses it."""
+    best = np.inf
+    if abs(k2) < 1e-30 * max(abs(k1), 1e-300):
+        return -k0 / k1 if k1 < 0.0 else best
+    disc = k1 * k1 - 4 * k2 * k0
+    if disc < 0.0:
+        return best
+    root = np.sqrt(disc)
+    # The stable pair of roots.
+    s = -0.5 * (k1 + (root if k1 >= 0 else -root))
+    for k in range(2):
+        x = s / k2 if k == 0 else (k0 / s if s != 0.0 else np.inf)
+        if x > 0.0 and x < best:
+            best = x
+    return best
+
+
 @kernel
 def largest_step(uv, move, tri):
     """Largest step before some triangle loses its area: least positive root of its quadratic."""
@@ -465,21 +484,7 @@ def largest_step(uv, move, tri):
         qx, qy = move[c, 0] - move[a, 0], move[c, 1] - move[a, 1]
         k0 = ux * vy - uy * vx
         k1 = ux * qy + px * vy - uy * qx - py * vx
-        k2 = px * qy - py * qx
-        if abs(k2) < 1e-30 * max(abs(k1), 1e-300):
-            if k1 < 0.0:
-                best = min(best, -k0 / k1)
-            continue
-        disc = k1 * k1 - 4 * k2 * k0
-        if disc < 0.0:
-            continue
-        root = np.sqrt(disc)
-        # The stable pair of roots.
-        s = -0.5 * (k1 + (root if k1 >= 0 else -root))
-        for k in range(2):
-            x = s / k2 if k == 0 else (k0 / s if s != 0.0 else np.inf)
-            if x > 0.0 and x < best:
-                best = x
+        best = min(best, least_root(k0, k1, px * qy - py * qx))
     return best
 
 

@@ -36,12 +36,12 @@ class Laying:
     mirror: float
 
     @staticmethod
-    def of(mesh: PolyMesh, islands: Islands, island: int, sound: bool = True) -> Laying:
-        """An island of a mesh; raises EditRefused where it is not mapped, has no area or, unless it need not be `sound`,
-        flipped faces."""
+    def of(mesh: PolyMesh, islands: Islands, island: int, sound: bool = True, faces: Ints | None = None) -> Laying:
+        """An island of a mesh, or only some of its `faces`; raises EditRefused where it is not mapped, has no area or, unless it
+        need not be `sound`, flipped faces."""
         if not islands.mapped[island] or islands.pixel_area[island] <= 0:
             raise EditRefused("This island lies nowhere yet; flatten it first.")
-        chart = chart_of(mesh, islands.faces(island), islands.borders)
+        chart = chart_of(mesh, islands.faces(island) if faces is None else faces, islands.borders)
         places = np.empty((chart.mesh.n_points, 2))
         places[chart.mesh.corners] = islands.places[chart.corners]
         scale = float(np.sqrt(islands.pixel_area[island] / max(float(islands.surface_area[island]), 1e-300)))
@@ -86,22 +86,22 @@ def held_by(laying: Laying, pins: Floats, fixed: Bools) -> Held:
 def refined(mesh: PolyMesh, islands: Islands, faces: Bools, steps: int = 12, balance: float = 0.5) -> Floats:
     """The coordinates (C, 2) with less stretch in the faces flagged in `faces` (F,); what lies outside them, and points that
     are fully pinned, keep their bits. `balance` as for `Descent`. Raises EditRefused as `Laying.of` does."""
-    uv = islands.uv
-    for island in np.unique(islands.labels[faces]).tolist():
-        laying = Laying.of(mesh, islands, island)
-        chart = laying.chart
-        outside = np.zeros(chart.mesh.n_points, bool)
-        outside[chart.mesh.corners[~faces[chart.faces][chart.mesh.face_of_corner]]] = True
+    uv, topology = islands.uv, mesh.topology
+    ids = np.flatnonzero(faces)
+    for island in np.unique(islands.labels[ids]).tolist():
+        # Only the faces that may change are looked at: what stands still costs nothing.
+        laying = Laying.of(mesh, islands, island, faces=ids[islands.labels[ids] == island])
+        chart, outside = laying.chart, np.zeros(laying.chart.mesh.n_points, bool)
+        twin = topology.twin[chart.corners]
+        leads_out = (twin >= 0) & ~islands.borders[topology.edge[chart.corners]] & ~faces[mesh.face_of_corner[twin]]
+        # Round a point faces follow each other across edges: who also touches another face is an end of such an edge.
+        outside[chart.mesh.corners[leads_out]] = outside[chart.mesh.corners[chart.mesh.topology.next[leads_out]]] = True
         held = held_by(laying, laying.pins(mesh), outside)
         if held.fixed.all():
             continue
-        part, used = only(chart, ~held.fixed)
-        pull, places = (held.pull[used], laying.uv[used]) if held.pull is not None else (None, None)
-        descent = Descent(part, laying.uv[used], Held(held.fixed[used], pull, places), balance)
+        descent = Descent(chart, laying.uv, held, balance)
         descent.run(steps, False, 1e-4)
-        new = laying.uv.copy()
-        new[used] = descent.uv
-        uv = laying.put(uv, new, ~held.fixed)
+        uv = laying.put(uv, descent.uv, ~held.fixed)
     return uv
 
 
@@ -128,6 +128,8 @@ class Carrier:
         moving[ids] = True
         held = held_by(laying, np.where(moving, 1.0, pins), np.zeros(len(laying.uv), bool))
         self.laying, self.ids, self.descent = laying, ids, Descent(laying.chart, laying.uv, held)
+        self.rests = bool(held.fixed.all())
+        """Whether nothing is left that could follow."""
 
     def lead(self, targets: Floats, steps: int, stale: bool = False) -> float:
         """Towards places (K, 2) as far as no face turns over, then steps of the rest; the share of the way that was gone."""
@@ -137,7 +139,7 @@ class Carrier:
         share = min(1.0, 0.8 * float(largest_step(descent.uv, move, descent.tri)))
         descent.uv = descent.uv + share * move
         descent.energy = descent.value()
-        for _ in range(steps):
+        for _ in range(0 if self.rests else steps):
             if descent.step(False, stale) < 1e-4:
                 break
         return share

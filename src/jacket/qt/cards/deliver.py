@@ -11,12 +11,13 @@ import numpy as np
 from numpy.typing import NDArray
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QIcon, QImage, QPixmap
-from PySide6.QtWidgets import QDialog, QHBoxLayout, QLabel, QPushButton, QVBoxLayout
+from PySide6.QtWidgets import QDialog, QHBoxLayout, QLabel, QLineEdit, QPushButton, QVBoxLayout
 
 from jacket.core.bake.maps import ALL_MAPS, MAPS, Baked
 from jacket.core.mesh.shading import HARD
 from jacket.formats.deliver.own import ROLES, stamp_of_file
 from jacket.formats.deliver.profiles import profiles_in
+from jacket.jobs.bake import WAYS
 from jacket.jobs.taken import Views
 from jacket.qt.cards.base import choice_box, soft, switch_box
 from jacket.qt.cards.receiver import NodesCard, ReceiverCard
@@ -33,6 +34,7 @@ SIZES = (("0", "as the sheet"), *((str(2**k), f"{2**k} px") for k in range(8, 14
 SAMPLES = (("1", "1"), ("2", "4"), ("3", "9"), ("4", "16"))
 THUMB = 30
 WIDE = 204
+MOST_GROUPS = 12
 _THUMBS: WeakKeyDictionary[Baked, QPixmap] = WeakKeyDictionary()
 
 
@@ -106,6 +108,8 @@ class MapsCard(StageCard):
             desk.number(self, "Thick up to", DeliverValues, "deep", 0.1, 1000, "%", whole=False)
         if {"curvature", "ridges", "hollows"} & set(chosen):
             desk.number(self, "Curvature over", DeliverValues, "width", 0, 20, "%", whole=False)
+        if "light" in chosen:
+            self.row("Light from", desk.choose(DeliverValues, "light_from", "Light from", [(w, w) for w in WAYS]))
         desk.number(self, "Padding", DeliverValues, "padding", -1, 8192, "px")
         desk.action(self, "bake", main=True, text="Bake again" if made and stale else "Bake the maps")
 
@@ -194,8 +198,19 @@ class CageCard(StageCard):
         self.row("By name only", desk.switch(DeliverValues, "by_name", "By name only"))
         _, sources = layers_and_sources(program.document.state)
         left = program.values(DeliverValues).without()
-        for source in sources if len(sources) > 1 else ():
-            self.row(f"Bake from {source.name}", switch_box(source.name, source.name not in left, partial(self._take, source.name)))
+        for source in sources:
+            if len(sources) > 1:
+                self.row(f"Bake from {source.name}", switch_box(source.name, source.name not in left, partial(self._take, source.name)))
+            # Groups of many names are left to the command line.
+            for group in source.mesh.groups if 1 < len(source.mesh.groups) <= MOST_GROUPS else ():
+                self.row(f"   group {group}", switch_box(group, group not in left, partial(self._take, group)))
+        if len(sources) > 1:
+            pairs = QLineEdit(program.values(DeliverValues).pairs)
+            pairs.setAccessibleName("Pairs of names")
+            pairs.setPlaceholderText("layer=source, layer=source")
+            pairs.setToolTip("Layers that are baked from one source alone")
+            pairs.editingFinished.connect(lambda: program.put(DeliverValues, "pairs", pairs.text().strip()))
+            self.row("Pairs", pairs)
         desk.action(self, "dense-layer")
         if baked is not None and baked.whole and baked.sheets:
             for name, reach in baked.reach.items():
@@ -233,6 +248,8 @@ class EdgesCard(StageCard):
         desk.number(self, "Harder than", DeliverValues, "hard_angle", 0, 180, "°", whole=False)
         desk.grid(self, (("hard-by-angle", "By angle"), ("hard-along-islands", "Along islands"), ("hard-held", "Held hard"), ("soft-held", "Held soft")))
         desk.action(self, "all-soft", hide=True)
+        desk.number(self, "Support loops across", DeliverValues, "support", 1, 49, "%", whole=False)
+        desk.action(self, "support-held")
 
     def key(self) -> object:
         jacket = self.desk.program.document.state.jacket

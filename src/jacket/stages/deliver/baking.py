@@ -18,7 +18,7 @@ from jacket.core.uv.sheets import Sheet
 from jacket.document.state import State
 from jacket.document.task import Ground, Task, on_sources
 from jacket.errors import JacketError
-from jacket.jobs.bake import BakeLayer, bake, ground_of
+from jacket.jobs.bake import BakeLayer, bake, ground_of, sources_left
 from jacket.progress import Progress
 from jacket.stages.deliver.values import DeliverValues
 
@@ -52,8 +52,7 @@ def is_stale(baked: Bake | None, state: State, values: DeliverValues) -> bool:
         settings = values.baking()
     except JacketError:
         settings = replace(DeliverValues(), **{k: getattr(values, k) for k in ("map_size", "samples")}).baking()
-    rest = [s for s in sources if s.name not in settings.left_out]
-    return baked.ground != ground_of(mapped, rest, state.sheets, settings)
+    return baked.ground != ground_of(mapped, sources_left(sources, settings), state.sheets, settings)
 
 
 def bake_maps(host: Host) -> None:

@@ -5,11 +5,14 @@ from __future__ import annotations
 import numpy as np
 
 from jacket.commands.host import Edits
-from jacket.core.derive import islands_of
+from jacket.core.derive import islands_of, surface_of
+from jacket.core.fit.lifted import settled
 from jacket.core.mesh.polymesh import Bools, PolyMesh
 from jacket.core.mesh.shading import HARD, hard_by_angle, with_hard
+from jacket.core.mesh.support import supported
 from jacket.errors import JacketError
 from jacket.stages.deliver.values import DeliverValues
+from jacket.tools.mirror import partner_edge
 
 
 def by_angle(host: Edits, mesh: PolyMesh) -> PolyMesh:
@@ -47,6 +50,21 @@ def hard_held(host: Edits, mesh: PolyMesh) -> PolyMesh:
 def soft_held(host: Edits, mesh: PolyMesh) -> PolyMesh:
     """Held edges soft."""
     return with_hard(mesh, held_edges(host, mesh), False)
+
+
+def support(host: Edits, mesh: PolyMesh) -> PolyMesh:
+    """A loop on both sides of the held edges, laid onto the source."""
+    held = host.document.state.held.of("edges")
+    if len(held) == 0:
+        raise JacketError("Hold the edges that are to be supported first; the check of soft square corners finds them.")
+    flags = np.zeros(mesh.topology.n_edges, bool)
+    flags[held] = True
+    state = host.document.state
+    if state.mirror:
+        flags[[e for e in (partner_edge(mesh, int(k), state.mirror) for k in held) if e >= 0]] = True
+    new, added, _ = supported(mesh, flags, host.values(DeliverValues).support / 100)
+    source = state.source
+    return settled(new, surface_of(source.mesh) if source is not None else None, added, new=True)
 
 
 def all_soft(_: Edits, mesh: PolyMesh) -> PolyMesh:

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from jacket.commands.values import ranged, worded
+from jacket.commands.values import chosen, ranged, worded
 from jacket.core.bake.bake import BakeOptions
 from jacket.core.bake.maps import MAPS
-from jacket.jobs.bake import BakeSettings
+from jacket.jobs.bake import WAYS, BakeSettings, pairs_in
 
 
 @dataclass
@@ -22,7 +22,9 @@ class DeliverValues:
     padding       texels that islands are carried on, −1 for the whole sheet
     by_name       each layer only from sources of its name
     left_out      names of sources that nothing is baked from, with commas between
-    hard_angle    above which edges are made hard
+    hard_angle    above which edges are made hard;  support  how far across a quad a support loop runs, in %
+    light_from    where the light of the gradient map comes from
+    pairs         layers that are baked from one source alone: layer=source, with commas between
     """
 
     profile: str = worded("y-up-metres", r"[\w-]{1,80}")
@@ -41,6 +43,9 @@ class DeliverValues:
     by_name: bool = False
     left_out: str = worded("", r"[^\n]{0,4000}")
     hard_angle: float = ranged(40.0, 0.0, 180.0)
+    support: float = ranged(15.0, 1.0, 49.0)
+    light_from: str = chosen("above", *WAYS)
+    pairs: str = worded("", r"[^\n]{0,4000}")
 
     def chosen_maps(self) -> tuple[str, ...]:
         """The maps that are baked, in the order of the list."""
@@ -54,8 +59,9 @@ class DeliverValues:
     def baking(self) -> BakeSettings:
         """The settings of baking as the job takes them. Raises MeshError where one makes no sense."""
         options = BakeOptions(self.samples, self.rays, self.ground, self.alone, 0.01 * self.far, 0.01 * self.deep, 0.01 * self.width,
-                              padding=self.padding)  # fmt: skip
-        return BakeSettings(self.chosen_maps(), self.map_size, self.cage, self.cage_in, self.by_name, self.without(), options).checked()
+                              sun=WAYS[self.light_from], padding=self.padding)  # fmt: skip
+        return BakeSettings(self.chosen_maps(), self.map_size, self.cage, self.cage_in, self.by_name, self.without(), options,
+                            pairs_in(self.pairs)).checked()  # fmt: skip
 
     def without(self) -> tuple[str, ...]:
         """Names of sources that nothing is baked from."""

@@ -8,9 +8,8 @@ import numpy as np
 
 from jacket.core.derive import islands_moved, islands_of
 from jacket.core.fit.shift import FALLOFFS, falloff
-from jacket.core.flatten.descent import largest_step
+from jacket.core.flatten.brushing import relaxing, room
 from jacket.core.flatten.editing import refined
-from jacket.core.flatten.starts import signed_areas
 from jacket.core.mesh.polymesh import PIN, Floats, Ints, PolyMesh
 from jacket.core.uv.sets import flat_points
 from jacket.errors import EditRefused
@@ -69,6 +68,7 @@ class SheetBrush(Tool):
         super().__init__(*arguments)
         self.last: Pointer | None = None
         self._sheet: Sheet | None = None
+        self._after: PolyMesh | None = None
         self.grabbed: Floats | None = None
         self.stopped = False
 
@@ -86,7 +86,9 @@ class SheetBrush(Tool):
             return
         if mesh.uv is None or not np.isfinite(mesh.uv).any():
             raise EditRefused("Nothing lies on the sheet yet; flatten the jacket first.")
-        self._sheet, self.last, self.stopped = Sheet(mesh), pointer, False
+        if mesh is not self._after:
+            self._sheet = Sheet(mesh)
+        self.last, self.stopped = pointer, False
         self.grabbed = None
         self.document.begin(self.step_name)
         self.dab(pointer, pointer)
@@ -103,11 +105,12 @@ class SheetBrush(Tool):
         if self.last is not None:
             self.last = None
             self.document.commit()
-        self._sheet = None
+            # What hangs together on the sheet still does: the next stroke need not look for it again.
+            self._after = self.document.require_jacket().mesh
         self.hover(pointer)
 
     def cancel(self) -> bool:
-        had, self.last, self._sheet = self.busy, None, None
+        had, self.last, self._sheet, self._after = self.busy, None, None, None
         super().cancel()
         return had
 
@@ -154,19 +157,11 @@ class SheetBrush(Tool):
 def shifted(mesh: PolyMesh, sheet: Sheet, places: Floats, moves: Floats) -> tuple[Floats, bool]:
     """The coordinates (C, 2) with flat points at `places` (P, 2) moved by `moves` (P, 2) as far as no face turns over, and
     whether that stopped them."""
-    moved = np.abs(moves).max(axis=1) > 0
-    near = sheet.triangles[moved[sheet.triangles].any(axis=1)]
-    flat = np.nan_to_num(places)
-    sign = np.sign(signed_areas(flat, near))
-    # Mirrored faces stay mirrored: seen from behind their turn is the other way.
-    far = min(
-        float(largest_step(flat, moves, np.ascontiguousarray(near[sign > 0]))) if (sign > 0).any() else np.inf,
-        float(largest_step(flat, moves, np.ascontiguousarray(near[sign < 0][:, ::-1]))) if (sign < 0).any() else np.inf,
-    )
-    share = min(1.0, 0.9 * far)
+    share = min(1.0, 0.9 * room(places, moves, sheet.triangles))
+    moved = (moves[:, 0] != 0) | (moves[:, 1] != 0)
     new = places + share * moves
     uv = mesh.uv.copy() if mesh.uv is not None else new[sheet.fans]
-    changed = moved[sheet.fans]
+    changed = np.flatnonzero(moved[sheet.fans])
     uv[changed] = new[sheet.fans[changed]]
     return uv, share < 1.0
 
@@ -200,17 +195,7 @@ class FlatRelax(SheetBrush):
         mesh, sheet = self.sheet()
         places = sheet.places(mesh)
         weight = self.weights(places, sheet, pointer) * self.settings.strength
-        a, b = sheet.ends.T
-        # Along the outline only neighbours on the outline count: it does not shrink.
-        rim = sheet.border[a] & sheet.border[b]
-        sums, count = np.zeros_like(places), np.zeros(len(places))
-        for one, other in ((a, b), (b, a)):
-            use = ~sheet.border[one] | rim
-            np.add.at(sums, one[use], np.nan_to_num(places[other[use]]))
-            np.add.at(count, one[use], 1.0)
-        mean = sums / np.maximum(count, 1)[:, None]
-        moves = np.where((count > 0)[:, None], weight[:, None] * (mean - np.nan_to_num(places)), 0.0)
-        self.shift(mesh, sheet, places, moves)
+        self.shift(mesh, sheet, places, relaxing(places, sheet.ends, sheet.border, weight))
 
 
 class Pinch(SheetBrush):

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import math
+import time
 from typing import ClassVar
 
 import numpy as np
@@ -19,6 +21,8 @@ from jacket.tools.holding import edge_ghost, face_ghost, found_under
 
 ROUNDS = 12
 """Times that what is carried is led on towards its place when it is let go."""
+PATIENCE = 0.15
+"""Seconds that letting go waits for what still follows."""
 
 
 class Carry(Tool):
@@ -154,6 +158,8 @@ class Carry(Tool):
         what = "A face would turn over: it stops here" if self._stopped else "Carry it here"
         self.ghost = Ghost("flat", np.zeros((0, 2, 2)), np.zeros((0, 2)), what=what, how="let go")
 
+    _until = math.inf
+    """When letting go no longer waits for what still follows; without end for typed numbers."""
     _stopped = False
     _last: tuple[Floats, float, float] | None = None
 
@@ -167,6 +173,8 @@ class Carry(Tool):
             which = np.full(len(points), int(laying.islands.sheet_of[laying.island]))
             target = pixel_places(places[points], which, laying.islands.sheets) / laying.scale * [laying.mirror, 1.0]
             for _ in range(ROUNDS if exact else 1):
+                if time.perf_counter() > self._until:
+                    break
                 share = carrier.lead(target, 6 if exact else 1, stale=not exact)
                 if share == 1.0 or share < 1e-4:
                     break
@@ -187,7 +195,9 @@ class Carry(Tool):
     def release(self, pointer: Pointer) -> None:
         if self.start is not None:
             if self._carriers and self._last is not None:
+                self._until = time.perf_counter() + PATIENCE
                 self._moved(*self._last, exact=True)
+                self._until = math.inf
             self.start, self._last = None, None
             self.document.commit()
         self._carriers, self._sheet = [], None
