@@ -31,7 +31,8 @@ def supported(mesh: PolyMesh, edges: Bools, share: float) -> tuple[PolyMesh, Int
             continue
         if loops >= MOST:
             raise EditRefused(f"These edges need more than {MOST} loops; hold a chain at a time.")
-        mesh = loop_inserted(mesh, *_across(mesh, a, b, share)).mesh
+        # The share counts across the quad as it was, whatever loop has come in from its other side.
+        mesh = loop_inserted(mesh, *_across(mesh, a, b, min(share * wide / now[a, b], 0.9))).mesh
         loops += 1
     return mesh, np.arange(first, mesh.n_points, dtype=np.int32), loops
 
