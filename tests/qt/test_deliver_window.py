@@ -13,13 +13,18 @@ from PySide6.QtCore import QPoint, Qt
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QCheckBox, QComboBox, QLabel, QLineEdit, QPushButton, QWidget
 
+from jacket.commands import beside
+from jacket.core import derive
+from jacket.core.store import STORE
 from jacket.core.uv.sheets import Sheet
 from jacket.document.document import Document
 from jacket.document.edits import layers
 from jacket.document.islands import with_island_numbers
 from jacket.document.state import JacketObject, SourceObject, State
 from jacket.formats.deliver.profiles import profile_named
+from jacket.qt import following
 from jacket.qt.app import make_app, settle
+from jacket.qt.scene import lit as scene_lit
 from jacket.qt.window import Window
 from jacket.settings import Settings
 from jacket.settings.store import profile_dir
@@ -211,3 +216,30 @@ def test_stopping_a_bake_brings_the_last_maps_back(window: Window) -> None:
     assert program.baked is kept
     window.show_stage("layout")
     assert settle(window, 60) and not window.flat.scene.skins
+
+
+def test_large_layers_come_to_the_same_picture_beside_the_window(window: Window, monkeypatch: pytest.MonkeyPatch) -> None:
+    program = window.program
+
+    def seen() -> tuple[np.ndarray, np.ndarray]:
+        program.show(replace(program.display, lit=True))
+        lit = picture(window)
+        program.run(program.commands["hard-by-angle"])
+        hard = picture(window)
+        program.document.undo()
+        window.show_stage("topology")
+        program.show(program.display.toggled("gap"))
+        gaps = picture(window)
+        program.show(program.display.toggled("gap"))
+        window.show_stage("deliver")
+        assert np.abs(lit - gaps).mean() > 3
+        return hard, gaps
+
+    at_once = seen()
+    # The same once more, with everything counted as large; what was found before is forgotten.
+    STORE.clear()
+    for module, name in ((scene_lit, "AT_ONCE"), (derive, "AT_ONCE"), (beside, "LARGE"), (following, "LARGE")):
+        monkeypatch.setattr(module, name, 1)
+    later = seen()
+    for a, b in zip(at_once, later, strict=True):
+        assert np.abs(a - b).max() <= 2

@@ -184,7 +184,7 @@ def intake_verb(options: Options) -> int:
         raise MeshError("A picture shows the delivery beside the dense mesh; name that with --source.")
     if options.picture and Path(options.picture).suffix.lower() != ".png":
         raise MeshError(f"The picture {options.picture} has to be a .png; name it so.")
-    guard([*(options.source or ()), *_inside(Path(options.input))], [options.picture] if options.picture else [], options.report, options.force)
+    guard([*(options.source or ()), *_inside(Path(options.input))], [Path(options.picture)] if options.picture else [], options.report, options.force)
     sources = [BakeLayer(Path(p).stem, read_mesh(p)) for p in options.source or ()]
     taken = take_in(Path(options.input), sources, terminal_progress(options.quiet))
     write_report(options.report, {**base_report("intake", options, start), **taken.as_dict()})

@@ -7,6 +7,7 @@ from dataclasses import replace
 from typing import Any, Protocol, TypeVar
 
 from jacket.commands.host import Edits, Host, Run
+from jacket.core.derive import islands_of, normals_of, stretch_of
 from jacket.document.document import Document
 from jacket.document.state import JacketObject, State
 from jacket.document.task import Task, on_layer
@@ -66,9 +67,7 @@ def beside(name: str, run: QuietRun) -> Run:
         def job(progress: Progress) -> Copied:
             progress(0.1, name)
             run(copy)
-            now = copy.document.state.jacket
-            if now is not None:
-                now.mesh.topology  # noqa: B018 - made here and kept, so that the window does not make it
+            _made_ready(copy.document.state)
             return copy
 
         def merge(done: Copied) -> None:
@@ -79,6 +78,17 @@ def beside(name: str, run: QuietRun) -> Run:
         host.start(Task(name, job, merge, tuple(on_layer(state, j.id) for j in state.jackets), lambda: outer(host)))
 
     return outer
+
+
+def _made_ready(state: State) -> None:
+    """Find out here what the window would find out of the new mesh; it is kept."""
+    mesh = state.jacket.mesh if state.jacket is not None else None
+    if mesh is None or mesh.n_faces == 0:
+        return
+    normals_of(mesh)
+    if mesh.uv is not None:
+        islands_of(mesh, state.sheets).pixel_area  # noqa: B018 - kept by the islands
+        stretch_of(mesh, state.sheets)
 
 
 def _take_over(document: Document, before: State, done: Document) -> None:

@@ -17,7 +17,7 @@ from jacket.core.bake.dense import Dense
 from jacket.core.bake.made import Bake, SheetMaps
 from jacket.core.bake.maps import MAPS
 from jacket.core.bake.texels import covered_texels, texel_places
-from jacket.core.derive import surface_of
+from jacket.core.derive import light_of, surface_of
 from jacket.core.mesh.diagonals import short_diagonals
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.source.rebuild import put_together
@@ -29,6 +29,8 @@ from jacket.progress import Progress, part, silent
 MOST_SIZE = 8192
 TWICE = 0.01
 """Share of islands over others from which on that is said; less is pixels at outlines."""
+HEAVY, LIGHT = 250_000, 60_000
+"""Triangles from which on a tree takes long, and about how many points the copy has that is looked at meanwhile."""
 FIRST_SIZE = 256
 """Size at which maps are seen first, long before they are done."""
 
@@ -122,8 +124,13 @@ def bake(
     groups = _grouped(layers, sources, settings)
     reach = {x.name: _reach(x.mesh, those, settings) for mine, those in groups for x in mine}
     progress(0.02, "preparing the source")
+    heavy = seen is not unseen and any(not _is_ready(those) for _, those in groups)
+    if heavy:
+        # The tree of a large scan takes seconds: what is seen first comes from a light copy.
+        _look_first(groups, [dense_of(_lighter(those)) for _, those in groups], sheets, settings, reach, seen)
     dense = [dense_of(those) for _, those in groups]
-    _look_first(groups, dense, sheets, settings, reach, seen)
+    if not heavy:
+        _look_first(groups, dense, sheets, settings, reach, seen)
     values = [point_values(d, wanted, settings.options, part(progress, 0.05, 0.35), partial(_kept, those))
               for d, (_, those) in zip(dense, groups, strict=True)]  # fmt: skip
     done, rows = [], [s for s in sheets if any(len(_triangles(x.mesh, s)) for x in layers)]
@@ -180,8 +187,23 @@ def without_groups(source: BakeLayer, names: Sequence[str]) -> BakeLayer:
 def dense_of(sources: Sequence[BakeLayer]) -> Dense:
     """Sources as one, kept for the next bake: the tree of a large scan takes seconds."""
     rows = [(s.name, s.mesh.detached()) for s in sources]
-    found: Dense = _kept(sources, ("dense", tuple(s.mesh.materials for s in sources)), lambda: Dense.of(rows))
+    found: Dense = _kept(sources, _dense_key(sources), lambda: Dense.of(rows))
     return found
+
+
+def _dense_key(sources: Sequence[BakeLayer]) -> tuple[Any, ...]:
+    return ("dense", tuple(s.mesh.materials for s in sources))
+
+
+def _is_ready(sources: Sequence[BakeLayer]) -> bool:
+    """Whether rays can be cast at sources within a moment: they are few, or their tree is kept."""
+    grounds, names = tuple(a for s in sources for a in _aspects(s)), tuple(s.name for s in sources)
+    return sum(s.mesh.n_faces for s in sources) < HEAVY or STORE.peek(grounds, (*_dense_key(sources), names)) is not None
+
+
+def _lighter(sources: Sequence[BakeLayer]) -> list[BakeLayer]:
+    """Light copies of sources, without their pictures."""
+    return [BakeLayer(s.name, light_of(s.mesh, LIGHT)[0]) for s in sources]
 
 
 def _kept(sources: Sequence[BakeLayer], key: tuple[Any, ...], make: Callable[[], Any]) -> Any:

@@ -22,7 +22,7 @@ class Following(QObject):
         self.window = window
         self._mapped = has_uvs(window.document.state)
         self._cards_wait: set[str] = set()
-        self._cards_timer = QTimer(self, interval=0, singleShot=True)
+        self._cards_timer = QTimer(self, interval=12, singleShot=True)
         self._cards_timer.timeout.connect(self._refresh_waiting)
 
     @property
@@ -59,6 +59,7 @@ class Following(QObject):
         if name == "display":
             window.looking.look_for_uncovered()
             window.looking.follow_gap()
+            window.looking.follow_skins()
         window.panel.refresh({name})
         if name in ("values", "baked") and not program.tasks.busy:
             window.checking.ask()

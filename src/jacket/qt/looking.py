@@ -13,6 +13,7 @@ from jacket.core.mesh.polymesh import PolyMesh
 from jacket.document.document import Document
 from jacket.program import Program
 from jacket.progress import Progress
+from jacket.qt.scene.lit import is_handed, make_ready
 from jacket.qt.scene.source import is_whole, prepare_drawing
 from jacket.qt.views.form_view import FormView
 from jacket.qt.work import Worker
@@ -29,7 +30,7 @@ class Looking(QObject):
     def __init__(self, program: Program, form: FormView, parent: QObject) -> None:
         super().__init__(parent)
         self.program, self.form = program, form
-        self.preparer, self.looker, self.previewer, self.gauger = Worker(self), Worker(self), Worker(self), Worker(self)
+        self.workers = self.preparer, self.looker, self.previewer, self.gauger, self.dresser = tuple(Worker(self) for _ in range(5))
         # The full mesh is drawn as soon as it can be, while it is still being made ready to be picked.
         self.preparer.progressed.connect(lambda fraction, _: self.ready.emit() if fraction >= 0.5 else None)
         self._measured: tuple[PolyMesh, ...] | None = None
@@ -39,12 +40,12 @@ class Looking(QObject):
     @property
     def busy(self) -> bool:
         """Whether something is being found out."""
-        return any(w.busy for w in (self.preparer, self.looker, self.previewer, self.gauger)) or self.timer.isActive()
+        return any(w.busy for w in self.workers) or self.timer.isActive()
 
     def close(self) -> None:
         """Stop everything and wait for it."""
         self.timer.stop()
-        for worker in (self.preparer, self.looker, self.previewer, self.gauger):
+        for worker in self.workers:
             worker.stop()
             worker.wait(5)
 
@@ -69,6 +70,7 @@ class Looking(QObject):
     def follow_jackets(self) -> None:
         """A layer changed: measure again soon where it is shown."""
         self.follow_gap()
+        self.follow_skins()
         if self.program.display.uncovered:
             self.timer.start()
 
@@ -108,6 +110,20 @@ class Looking(QObject):
         mesh, over = jacket.mesh, source.mesh
         if known_gap(mesh, over) is None and not self.gauger.busy:
             self.gauger.start("measure the gap", lambda _: gap_of(mesh, over), self._gauged, self.program.say)
+
+    def follow_skins(self) -> None:
+        """Make ready what is shown as in a game: large layers take a while."""
+        program = self.program
+        if not program.display.lit or program.stage.id != "deliver":
+            return
+        mesh = next((j.mesh for j in program.document.state.looked_at if not is_handed(j.mesh)), None)
+        if mesh is not None and not self.dresser.busy:
+
+            def dressed(_: Any) -> None:
+                self.ready.emit()
+                self.follow_skins()
+
+            self.dresser.start("dress it", lambda _: make_ready(mesh), dressed, program.say)
 
     def _gauged(self, _: Any) -> None:
         self.ready.emit()

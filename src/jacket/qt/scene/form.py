@@ -25,7 +25,7 @@ from jacket.qt.scene.jacket import (
     seams_follow,
     seams_over,
 )
-from jacket.qt.scene.lit import lamps_of, lit_skins, skin_follows
+from jacket.qt.scene.lit import is_handed, lamps_of, lit_skins, skin_follows
 from jacket.qt.scene.proposal import proposal_layers
 from jacket.qt.scene.seams import wish_layers, zoom_step
 from jacket.qt.scene.source import picked_layers, plane_layers, source_surfaces
@@ -61,6 +61,10 @@ class Kept:
 
     def __init__(self) -> None:
         self._known: dict[str, tuple[Any, list[Any]]] = {}
+
+    def last(self, what: str) -> list[Any]:
+        """What was last made of one kind."""
+        return self._known.get(what, (None, []))[1]
 
     def layers(self, what: str, key: Any, make: Callable[[], list[T]]) -> list[T]:
         """The layers of one kind under a key, made where their last key was another one."""
@@ -117,8 +121,10 @@ def _lit_scene(state: State, display: Display, palette: Palette, shown: Shown, k
     """The layers as a game shows them, and beside the wipe the dense source in the same light."""
     lamps = lamps_of(display, shown.lamp_turn)
     # Turning the light or moving the wipe costs no new skins and no new hull.
-    key = (tuple((j.id, skin_follows(j.mesh), own_stamps(dict(j.pictures))) for j in state.looked_at), state.sheets, shown.baked, display.map)
-    skins = kept.layers("skins", key, lambda: lit_skins(state, shown.baked, display))
+    key = (tuple((j.id, skin_follows(j.mesh), own_stamps(dict(j.pictures))) for j in state.looked_at), state.sheets, shown.baked, display.map,
+           tuple(is_handed(j.mesh) for j in state.looked_at))  # fmt: skip
+    # Until a large layer is made ready beside the window, what was last shown of it stays.
+    skins = kept.layers("skins", key, lambda: lit_skins(state, shown.baked, display)) if all(key[-1]) or not kept.last("skins") else kept.last("skins")
     base: list[Any] = []
     tiers: list[Any] = []
     if shown.wipe < 1.0 or not skins:

@@ -12,6 +12,7 @@ from jacket.commands.display import Display
 from jacket.core.bake.handed import Handed, handed
 from jacket.core.bake.made import Bake, SheetMaps
 from jacket.core.bake.maps import Baked
+from jacket.core.derive import AT_ONCE
 from jacket.core.mesh.polymesh import Floats, PolyMesh
 from jacket.core.store import STORE
 from jacket.core.uv.sheets import Sheet
@@ -35,6 +36,17 @@ def handed_of(mesh: PolyMesh) -> Handed:
     """What a mesh is handed over as, kept."""
     detached = mesh.detached()
     return STORE.get(skin_follows(mesh), "handed", lambda: handed(detached))
+
+
+def is_handed(mesh: PolyMesh) -> bool:
+    """Whether a skin of a mesh can be made within a moment: it is small, or what it is made of is kept."""
+    return mesh.n_faces < AT_ONCE or STORE.peek(skin_follows(mesh), "skin rows") is not None
+
+
+def make_ready(mesh: PolyMesh) -> None:
+    """Make what a skin needs and keep it; for the background."""
+    given = handed_of(mesh)
+    STORE.get(skin_follows(mesh), "skin rows", lambda: skin_rows(mesh, given))
 
 
 def skin_follows(mesh: PolyMesh) -> tuple[object, ...]:
@@ -117,7 +129,7 @@ def sheets_of_triangles(given: Handed, sheets: tuple[Sheet, ...]) -> NDArray[np.
 
 def lit_skins(state: State, baked: Bake | None, display: Display) -> list[Skin]:
     """Skins of all visible layers, each with its own pictures in place of baked maps."""
-    return [s for j in state.looked_at
+    return [s for j in state.looked_at if is_handed(j.mesh)
             for s in skins_of(j.mesh, state.sheets, dressed(baked, j, state), display)]  # fmt: skip
 
 
