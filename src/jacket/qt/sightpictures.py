@@ -3,17 +3,16 @@
 from __future__ import annotations
 
 import numpy as np
-from PySide6.QtCore import QLineF, QPointF, Qt
-from PySide6.QtGui import QColor, QPainter, QPen, QPixmap, QPolygonF
+from PySide6.QtCore import QLineF, QPointF
+from PySide6.QtGui import QColor, QImage, QPainter, QPen, QPixmap
 
-from jacket.core.mesh.geometry import face_centres, face_normals
+from jacket.core.mesh.geometry import face_normals
 from jacket.core.mesh.polymesh import Bools, PolyMesh
 from jacket.core.seams.sight import Sight
-from jacket.qt.theme import Palette
+from jacket.core.space.raster import nearest
+from jacket.qt.theme import Palette, rgb
 
 WIDE, HIGH = 48, 44
-MOST = 6000
-"""Faces that are drawn at most: a picture of so few pixels shows no more."""
 
 
 def sight_picture(mesh: PolyMesh, sight: Sight, cut: Bools, palette: Palette) -> QPixmap:
@@ -32,27 +31,33 @@ def sight_picture(mesh: PolyMesh, sight: Sight, cut: Bools, palette: Palette) ->
         return out
     flat = seen[:, :2] / depth[:, None]
     low, high = flat.min(axis=0), flat.max(axis=0)
-    scale = 0.86 * min(WIDE / max(high[0] - low[0], 1e-9), HIGH / max(high[1] - low[1], 1e-9))
-    at = (flat - (low + high) / 2) * [scale, -scale] + [WIDE / 2, HIGH / 2]
-    normals, centres = face_normals(mesh), face_centres(mesh)
-    towards = eye - centres
-    facing = np.einsum("ij,ij->i", normals, towards) / np.maximum(np.linalg.norm(towards, axis=1), 1e-300)
-    front = np.flatnonzero(facing > 0)
-    front = front[np.argsort(-np.linalg.norm(towards[front], axis=1))][:: max(1, len(front) // MOST)]
-    painter = QPainter(out)
-    painter.setPen(Qt.PenStyle.NoPen)
-    base = QColor(palette.jacket)
-    edge_of, first = mesh.topology.edge, mesh.starts
-    for f in front.tolist():
-        corners = range(int(first[f]), int(first[f + 1]))
-        painter.setBrush(base.darker(100 + int(70 * (1 - facing[f]))))
-        painter.setPen(Qt.PenStyle.NoPen)
-        painter.drawPolygon(QPolygonF([QPointF(*at[mesh.corners[c]]) for c in corners]))
-        # A seam goes on with its face, so that what lies before covers it.
-        for c in corners:
-            if cut[edge_of[c]]:
-                a, b = mesh.topology.edge_points[edge_of[c]]
-                painter.setPen(QPen(QColor(palette.stitch), 1.4))
-                painter.drawLine(QLineF(*at[a], *at[b]))
+    scale = 0.86 * min(2 * WIDE / max(high[0] - low[0], 1e-9), 2 * HIGH / max(high[1] - low[1], 1e-9))
+    at = (flat - (low + high) / 2) * [scale, -scale] + [WIDE, HIGH]
+    which, _ = nearest(np.column_stack([at, depth]), mesh.triangle_points, 2 * WIDE, 2 * HIGH)
+    on = which >= 0
+    facing = np.abs(face_normals(mesh)[mesh.triangle_faces[which[on]]] @ back)
+    pixels = np.empty((2 * HIGH, 2 * WIDE, 3))
+    pixels[:] = rgb(palette.form_ground)[:3]
+    pixels[on] = np.array(rgb(palette.jacket)[:3]) / (1.0 + 0.7 * (1 - facing))[:, None]
+    small = np.ascontiguousarray(np.clip(255 * pixels, 0, 255), np.uint8)
+    image = QImage(small.data, 2 * WIDE, 2 * HIGH, 6 * WIDE, QImage.Format.Format_RGB888).copy()
+    image.setDevicePixelRatio(2.0)
+    painter = QPainter(image)
+    painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+    painter.setPen(QPen(QColor(palette.stitch), 1.2))
+    ends = mesh.topology.edge_points[cut]
+    for (ax, ay), (bx, by) in (at[ends[_shows(at, depth, ends, which, mesh)]] / 2).tolist():
+        painter.drawLine(QLineF(QPointF(ax, ay), QPointF(bx, by)))
     painter.end()
-    return out
+    return QPixmap.fromImage(image)
+
+
+def _shows(at: np.ndarray, depth: np.ndarray, ends: np.ndarray, which: np.ndarray, mesh: PolyMesh) -> np.ndarray:
+    """(S,) of edges by their ends (S, 2) those whose middle nothing is before, by the nearest triangle of each pixel."""
+    if len(ends) == 0:
+        return np.zeros(0, bool)
+    x, y = np.clip(at[ends].mean(axis=1).astype(int), 0, [which.shape[1] - 1, which.shape[0] - 1]).T
+    t = which[y, x]
+    nearer = depth[mesh.triangle_points[np.maximum(t, 0)]].mean(axis=1)
+    span = float(np.ptp(depth))
+    return np.asarray((t < 0) | (depth[ends].mean(axis=1) < nearer + 0.03 * span))

@@ -76,6 +76,7 @@ class Window(QMainWindow):
         self.checking = Checking(self.program, lambda: self.looking.preparer.busy, self)
         self.watching = Watching(document, self)
         self.filing = Filing(self.program, self.keeper, self.watching, self)
+        self.keeper.stamp = lambda: self.filing.claims.stamp
         self.keeper.picture = partial(picture_of, self.form)
         self.recovering = Recovering(self.program, self.filing, self)
         self.following = Following(self)

@@ -222,3 +222,40 @@ def test_a_project_changed_by_somebody_else_is_asked_about(window: Window, tmp_p
     answer(window, monkeypatch, QMessageBox.StandardButton.Discard)
     assert window.filing.save(False) and window.filing.saver.wait(10)
     assert load_project(path).jackets[0].mesh.points[0, 2] == 3.0
+
+
+def test_a_refused_save_elsewhere_leaves_this_windows_project_held(window: Window, tmp_path: Path, monkeypatch) -> None:  # type: ignore[no-untyped-def]
+    mine, theirs = tmp_path / "mine.jacket", tmp_path / "theirs.jacket"
+    window.filing.saver.save(str(mine))
+    assert window.filing.saver.wait(10) and settle(window, 30)
+    window.filing.claims.against(str(mine))
+    save_project(window.document.state, theirs)
+    other = claim(theirs)
+    answer(window, monkeypatch, QMessageBox.StandardButton.Cancel)
+    monkeypatch.setattr(window.filing, "ask_name", lambda: str(theirs))
+    move(window, 1.0)
+    assert not window.filing.save(True)
+    with pytest.raises(InUse):
+        claim(mine)
+    other.let_go()
+    # Nor is it forgotten what the project looked like: who changes it meanwhile is asked about.
+    save_project(State(), mine)
+    asked = answer(window, monkeypatch, QMessageBox.StandardButton.Cancel)
+    assert not window.filing.save(False) and "changed by somebody else" in asked[0]
+
+
+def test_kept_work_knows_whether_its_project_changed_meanwhile(window: Window, tmp_path: Path, monkeypatch) -> None:  # type: ignore[no-untyped-def]
+    path = tmp_path / "a.jacket"
+    window.filing.saver.save(str(path))
+    assert window.filing.saver.wait(10) and settle(window, 30)
+    move(window, 4.0)
+    left_alone(window, "999999997")
+    window.document.mark_saved("")
+    window.filing.claims.let_go()
+    save_project(State(), path)
+    (kept,) = keeping.left_behind()
+    assert kept.path == str(path) and kept.stamp != (0, 0)
+    window.recovering.take(kept)
+    assert settle(window, 30)
+    asked = answer(window, monkeypatch, QMessageBox.StandardButton.Cancel)
+    assert not window.filing.save(False) and "changed by somebody else" in asked[0] and load_project(path).jackets == ()

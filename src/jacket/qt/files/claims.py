@@ -35,10 +35,22 @@ class Claims:
         self._stamp = (path, stamp_of(path))
 
     def against(self, path: str) -> str:
-        """Hold a project to save it there; why that is not possible, or ""."""
+        """Hold a project to save it there; why that is not possible, or "". What was held is let go of only where it is."""
         if self._claim is not None and self._claim.path == Path(path):
             return ""
-        return self.take(path, self._stamp[1] if self._stamp[0] == path else (0, 0))
+        try:
+            new = claim(Path(path))
+        except InUse as error:
+            return str(error)
+        if self._claim is not None:
+            self._claim.let_go()
+        self._claim, self._stamp = new, (path, self._stamp[1] if self._stamp[0] == path else (0, 0))
+        return ""
+
+    @property
+    def stamp(self) -> Stamp:
+        """What the file of the present project looked like when it was last read or written here."""
+        return self._stamp[1]
 
     def changed(self, path: str) -> bool:
         """Whether somebody else wrote the file since it was read or written here."""

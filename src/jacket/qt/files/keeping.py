@@ -24,6 +24,7 @@ from jacket.errors import JacketError
 from jacket.formats.atomic import sweep, write_bytes
 from jacket.formats.project.records import load_project, save_project
 from jacket.settings.store import state_dir
+from jacket.stages.source.reading import Stamp
 
 log = logging.getLogger("jacket")
 
@@ -31,12 +32,13 @@ log = logging.getLogger("jacket")
 @dataclass(frozen=True)
 class Kept:
     """Work that was kept: its project file, when it was written (seconds since 1970), the path of the project it belongs
-    to ("" for none), what is in it in words."""
+    to ("" for none), what is in it in words, and what that project's file looked like when it was last read or written."""
 
     file: Path
     when: float
     path: str
     holds: str
+    stamp: Stamp = (0, 0)
 
     @property
     def picture(self) -> Path:
@@ -49,6 +51,7 @@ class Keeper:
 
     def __init__(self, document: Document, picture: Callable[[], Callable[[], bytes]] | None = None) -> None:
         self.document, self.picture = document, picture
+        self.stamp: Callable[[], Stamp] = lambda: (0, 0)
         self.folder = state_dir() / "recovery"
         self.file = self.folder / f"{os.getpid()}-{secrets.token_hex(4)}.jacket"
         self._lock: FileIO | None = None
@@ -65,15 +68,15 @@ class Keeper:
             return False
         self._kept = state
         encode = self.picture() if self.picture is not None else None
-        self._thread = threading.Thread(target=self._write, args=(state, self.document.path, encode), daemon=True)
+        self._thread = threading.Thread(target=self._write, args=(state, self.document.path, self.stamp(), encode), daemon=True)
         self._thread.start()
         return True
 
-    def _write(self, state: State, path: str, encode: Callable[[], bytes] | None) -> None:
+    def _write(self, state: State, path: str, stamp: Stamp, encode: Callable[[], bytes] | None) -> None:
         try:
             self._hold()
             save_project(state, self.file)
-            note = {"path": path, "holds": in_words(state)}
+            note = {"path": path, "holds": in_words(state), "stamp": list(stamp)}
             write_bytes(self.file.with_suffix(".json"), json.dumps(note).encode())
             if encode is not None:
                 write_bytes(self.file.with_suffix(".png"), encode())
@@ -145,8 +148,9 @@ def _kept(file: Path) -> Kept:
         when = 0.0
     try:
         note = json.loads(file.with_suffix(".json").read_text())
-        return Kept(file, when, str(note.get("path", "")), str(note.get("holds", "")))
-    except (OSError, ValueError, AttributeError):
+        time, size = note.get("stamp", (0, 0))
+        return Kept(file, when, str(note.get("path", "")), str(note.get("holds", "")), (int(time), int(size)))
+    except (OSError, ValueError, TypeError, AttributeError):
         log.info("no note beside %s", file)
         return Kept(file, when, "", "")
 

@@ -178,7 +178,7 @@ class Recovering(QObject):
 
         def merge(state: State) -> None:
             if self.filing.left(before):
-                self.filing.show_project(state, kept.path, (0, 0))
+                self.filing.show_project(state, kept.path, kept.stamp)
                 self.program.document.mark_recovered()
                 # It is kept until the work has been saved or given up: a second crash must not lose it.
                 self.filing.keeper.adopt(kept.file)
