@@ -6,7 +6,7 @@ import numpy as np
 from PySide6.QtCore import QLineF, QPointF
 from PySide6.QtGui import QColor, QImage, QPainter, QPen, QPixmap
 
-from jacket.core.mesh.geometry import face_normals
+from jacket.core.mesh.geometry import face_centres, face_normals
 from jacket.core.mesh.polymesh import Bools, PolyMesh
 from jacket.core.seams.sight import Sight
 from jacket.core.space.raster import nearest
@@ -33,19 +33,25 @@ def sight_picture(mesh: PolyMesh, sight: Sight, cut: Bools, palette: Palette) ->
     low, high = flat.min(axis=0), flat.max(axis=0)
     scale = 0.86 * min(2 * WIDE / max(high[0] - low[0], 1e-9), 2 * HIGH / max(high[1] - low[1], 1e-9))
     at = (flat - (low + high) / 2) * [scale, -scale] + [WIDE, HIGH]
-    which, _ = nearest(np.column_stack([at, depth]), mesh.triangle_points, 2 * WIDE, 2 * HIGH)
+    front = np.einsum("ij,ij->i", face_normals(mesh), eye - face_centres(mesh)) > 0
+    triangles = np.flatnonzero(front[mesh.triangle_faces])
+    which, _ = nearest(np.column_stack([at, depth]), mesh.triangle_points[triangles], 2 * WIDE, 2 * HIGH)
     on = which >= 0
-    facing = np.abs(face_normals(mesh)[mesh.triangle_faces[which[on]]] @ back)
+    which[on] = triangles[which[on]]
+    facing = face_normals(mesh)[mesh.triangle_faces[which[on]]] @ back
     pixels = np.empty((2 * HIGH, 2 * WIDE, 3))
     pixels[:] = rgb(palette.form_ground)[:3]
-    pixels[on] = np.array(rgb(palette.jacket)[:3]) / (1.0 + 0.7 * (1 - facing))[:, None]
+    pixels[on] = np.array(rgb(palette.jacket)[:3]) / (1.0 + 0.7 * (1 - np.clip(facing, 0, 1)))[:, None]
     small = np.ascontiguousarray(np.clip(255 * pixels, 0, 255), np.uint8)
     image = QImage(small.data, 2 * WIDE, 2 * HIGH, 6 * WIDE, QImage.Format.Format_RGB888).copy()
     image.setDevicePixelRatio(2.0)
     painter = QPainter(image)
     painter.setRenderHint(QPainter.RenderHint.Antialiasing)
     painter.setPen(QPen(QColor(palette.stitch), 1.2))
-    ends = mesh.topology.edge_points[cut]
+    # What lies on the back of the form alone is not seen.
+    fore = np.zeros(mesh.topology.n_edges, bool)
+    fore[mesh.topology.edge[front[mesh.face_of_corner]]] = True
+    ends = mesh.topology.edge_points[cut & fore]
     for (ax, ay), (bx, by) in (at[ends[_shows(at, depth, ends, which, mesh)]] / 2).tolist():
         painter.drawLine(QLineF(QPointF(ax, ay), QPointF(bx, by)))
     painter.end()
