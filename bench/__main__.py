@@ -22,6 +22,7 @@ from bench import (
     reading,
     seams,
     sources,
+    stops,
     window,
 )
 
@@ -31,6 +32,7 @@ BENCHES = {
     "files": files.run,
     "hostile": hostile.run,
     "kills": kills.run,
+    "stops": stops.run,
     "monkey": monkey.run,
     "faults": faults.run,
     "health": health.run,
