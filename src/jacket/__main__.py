@@ -11,13 +11,22 @@ from pathlib import Path
 
 def main() -> int:
     """Decide by the first word, so that the command line never loads Qt."""
-    from jacket.cli.verbs import VERBS
+    from jacket.cli.stopping import INTERRUPTS, say_stopped
 
     first = sys.argv[1] if len(sys.argv) > 1 else ""
-    if first in VERBS or first in ("-h", "--help", "--version"):
-        from jacket.cli.main import main as command_line
+    INTERRUPTS.listen()
+    try:
+        from jacket.cli.verbs import VERBS
 
-        return command_line()
+        if first in VERBS or first in ("-h", "--help", "--version"):
+            from jacket.cli.main import main as command_line
+
+            code = command_line()
+            INTERRUPTS.deaf()
+            return code
+    except KeyboardInterrupt:
+        return say_stopped()
+    INTERRUPTS.usual()
     wrong = neither_verb_nor_file(first, tuple(VERBS)) or no_window()
     if wrong:
         print(f"jacket: {wrong}", file=sys.stderr)

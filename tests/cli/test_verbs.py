@@ -10,6 +10,8 @@ from pathlib import Path
 import numpy as np
 import pytest
 
+from jacket.cli import main as command_line
+from jacket.cli import source_verbs, stopping
 from jacket.cli.main import main
 from jacket.core.seams.cuts import uv_border_pairs
 from jacket.core.uv.sets import island_labels
@@ -125,3 +127,21 @@ def test_stopping_leaves_nothing(tmp_path: Path, monkeypatch: pytest.MonkeyPatch
     monkeypatch.setattr(verbs, "remesh_job", interrupted)
     assert main(["remesh", str(tmp_path / "ball.ply"), str(tmp_path / "out.obj"), "--quads", "100", "--quiet"]) == 130
     assert not (tmp_path / "out.obj").exists()
+
+
+def test_an_interrupt_that_comes_out_as_another_error_is_one_sentence_too(monkeypatch: pytest.MonkeyPatch, tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    """Numba's compiled code gives an interrupt back as a SystemError, libraries give it back as they like."""
+    interrupts = stopping.Interrupts()
+    for module in (stopping, command_line):
+        monkeypatch.setattr(module, "INTERRUPTS", interrupts)
+    write_mesh(cube(), tmp_path / "c.obj")
+
+    def broken(*_: object, **__: object) -> None:
+        raise SystemError("returned a result with an exception set")
+
+    monkeypatch.setattr(source_verbs, "examine", broken)
+    with pytest.raises(SystemError):
+        main(["inspect", str(tmp_path / "c.obj")])
+    with pytest.raises(KeyboardInterrupt):
+        interrupts._heard(2, None)
+    assert main(["inspect", str(tmp_path / "c.obj")]) == 130 and "stopped; nothing was written" in capsys.readouterr().err

@@ -12,9 +12,10 @@ import numpy as np
 from jacket import __version__
 from jacket.cli import verbs
 from jacket.cli.numbers import whole
+from jacket.cli.stopping import INTERRUPTS, say_stopped
 from jacket.errors import Cancelled, JacketError
 
-DONE, CHECK_FAILED, BAD_INPUT, STOPPED = 0, 1, 2, 130
+DONE, CHECK_FAILED, BAD_INPUT = 0, 1, 2
 
 
 class _Parser(argparse.ArgumentParser):
@@ -55,11 +56,16 @@ def main(arguments: Sequence[str] | None = None) -> int:
     try:
         return int(options.run(options))
     except (KeyboardInterrupt, Cancelled):
-        print("\njacket: stopped; nothing was written.", file=sys.stderr)
-        return STOPPED
+        return say_stopped()
     except JacketError as error:
+        if INTERRUPTS.came:
+            return say_stopped()
         print(f"jacket: {error}", file=sys.stderr)
         return BAD_INPUT
+    except Exception:
+        if INTERRUPTS.came:
+            return say_stopped()
+        raise
 
 
 if __name__ == "__main__":
