@@ -249,3 +249,20 @@ def test_a_profile_of_ones_own_is_made_read_and_refused_where_it_makes_no_sense(
         path.write_text(path.read_text().replace(says, words, 1))
     assert parsed(toml_of(profile_named("our_engine", profile_dir())), "x") == profile_named("our_engine", profile_dir())
     assert set(profile_named("our_engine", profile_dir()).files) <= set(FILES)
+
+
+def test_loops_support_held_edges_and_fold_nothing() -> None:
+    from jacket.core.mesh.geometry import dihedral_angles, scaled_jacobian
+    from tests.conftest import cube
+
+    state = State((SourceObject(1, "dense", ball(12, 0.9)),), (JacketObject(2, "cube", cube()),), active=2, next_id=3)
+    p = Headless(with_island_numbers(State(), state))
+    with pytest.raises(JacketError, match="Hold the edges"):
+        p.commands["support-held"].run(p)
+    mesh = p.document.require_jacket().mesh
+    p.document.hold("edges", np.flatnonzero(dihedral_angles(mesh) > 80))
+    new = p.do("support-held")
+    assert new.n_faces == 54 and "6 loops came in, 48 quads more" in p.said[-1]
+    assert (scaled_jacobian(new) > 0).all()
+    p.document.undo()
+    assert p.document.require_jacket().mesh.n_faces == 6

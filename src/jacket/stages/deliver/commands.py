@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 from pathlib import Path
 
+from jacket.commands.beside import beside
 from jacket.commands.common import edit
 from jacket.commands.host import Host
 from jacket.commands.model import Command
@@ -186,7 +187,7 @@ COMMANDS = (
     Command("hard-along-islands", "Hard along islands", "hard edges smoothing uv borders seams normals split", "", _has_jacket, edit("hard along islands", shading.along_islands)),
     Command("hard-held", "Held edges hard", "hard edge sharp normals split", "", _held, edit("held edges hard", shading.hard_held)),
     Command("soft-held", "Held edges soft", "soft edge smooth normals", "", _held, edit("held edges soft", shading.soft_held)),
-    Command("support-held", "Support the held edges", "loop support row bevel soft corner shading", "", _held, edit("support edges", shading.support)),
+    Command("support-held", "Support the held edges", "loop support row bevel soft corner shading", "", _held, beside("support edges", shading.support)),
     Command("all-soft", "All edges soft", "soft smooth clear hard", "", _has_hard, edit("all edges soft", shading.all_soft)),
     Command("dense-layer", "Bake from this layer, or onto it", "dense highpoly layer source bake", "", _has_jacket,
             lambda h: mark_dense(h.document, h.document.require_jacket().id)),

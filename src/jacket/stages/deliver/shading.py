@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import numpy as np
 
+from jacket.commands.beside import Quiet
 from jacket.commands.host import Edits
 from jacket.core.derive import islands_of, surface_of
 from jacket.core.fit.lifted import settled
+from jacket.core.mesh.geometry import scaled_jacobian
 from jacket.core.mesh.polymesh import Bools, PolyMesh
 from jacket.core.mesh.shading import HARD, hard_by_angle, with_hard
 from jacket.core.mesh.support import supported
@@ -52,19 +54,34 @@ def soft_held(host: Edits, mesh: PolyMesh) -> PolyMesh:
     return with_hard(mesh, held_edges(host, mesh), False)
 
 
-def support(host: Edits, mesh: PolyMesh) -> PolyMesh:
-    """A loop on both sides of the held edges, laid onto the source."""
-    held = host.document.state.held.of("edges")
+def support(host: Quiet) -> None:
+    """A loop on both sides of the held edges, laid onto the source where that turns no face over; says how many there are."""
+    state, mesh = host.document.state, host.document.open_jacket().mesh
+    held = state.held.of("edges")
     if len(held) == 0:
         raise JacketError("Hold the edges that are to be supported first; the check of soft square corners finds them.")
     flags = np.zeros(mesh.topology.n_edges, bool)
     flags[held] = True
-    state = host.document.state
     if state.mirror:
         flags[[e for e in (partner_edge(mesh, int(k), state.mirror) for k in held) if e >= 0]] = True
-    new, added, _ = supported(mesh, flags, host.values(DeliverValues).support / 100)
+    flat, added, loops = supported(mesh, flags, host.values(DeliverValues).support / 100)
     source = state.source
-    return settled(new, surface_of(source.mesh) if source is not None else None, added, new=True)
+    new = settled(flat, surface_of(source.mesh) if source is not None else None, added, new=True)
+    host.document.edit_jacket("support edges", _without_folds(flat, new))
+    more = new.n_faces - mesh.n_faces
+    host.say(f"{loops} loop{'s' if loops > 1 else ''} came in, {more:,} quads more." if loops else "These edges have their loops already.")
+
+
+def _without_folds(flat: PolyMesh, new: PolyMesh) -> PolyMesh:
+    """A mesh whose points were laid onto the source, but for those of faces that this would fold: they stay as they were."""
+    for _ in range(4):
+        bad = (scaled_jacobian(new) <= 0) & (scaled_jacobian(flat) > 0)
+        if not bad.any():
+            break
+        points, back = new.points.copy(), np.unique(new.corners[bad[new.face_of_corner]])
+        points[back] = flat.points[back]
+        new = new.with_points(points)
+    return new
 
 
 def all_soft(_: Edits, mesh: PolyMesh) -> PolyMesh:
