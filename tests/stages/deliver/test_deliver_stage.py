@@ -17,9 +17,10 @@ from jacket.document.state import JacketObject, SourceObject, State
 from jacket.errors import JacketError
 from jacket.formats.deliver.profiles import FILES, parsed, profile_named, toml_of
 from jacket.formats.project.records import load_project, save_project
-from jacket.settings.store import profile_dir
+from jacket.settings.store import profile_dir, state_dir
 from jacket.stages.deliver.baking import is_stale
-from jacket.stages.deliver.commands import deliver_to
+from jacket.stages.deliver.commands import deliver_to, last_delivery
+from jacket.stages.deliver.remembering import LastDelivery, recall, remember
 from jacket.stages.deliver.tools.hull import Hull
 from jacket.stages.deliver.tools.look import Look
 from jacket.stages.deliver.tools.probe import Probe
@@ -91,8 +92,15 @@ def test_a_delivery_goes_out_with_its_maps_and_comes_back(tmp_path: Path) -> Non
     # Maps of an older jacket stay here, and that is said.
     p.do("hard-by-angle")
     p.set(hard_angle=10.0)
-    p.do("hard-by-angle", "deliver-again")
+    p.do("hard-by-angle")
+    deliver_to(p, tmp_path, "thing")
     assert "older than the jacket" in p.said[-1]
+    # That delivery had none; one that had maps gets them made anew.
+    p.do("bake")
+    deliver_to(p, tmp_path, "thing")
+    p.set(hard_angle=50.0)
+    p.do("hard-by-angle", "deliver-again")
+    assert "older than the jacket" not in p.said[-1] and (tmp_path / "thing-normal.png").is_file()
 
 
 def test_hard_edges_by_angle_along_islands_and_where_held() -> None:
@@ -266,3 +274,33 @@ def test_loops_support_held_edges_and_fold_nothing() -> None:
     assert (scaled_jacobian(new) > 0).all()
     p.document.undo()
     assert p.document.require_jacket().mesh.n_faces == 6
+
+
+def test_another_window_delivers_again_as_last_time_baking_what_is_needed(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setenv("JACKET_HOME", str(tmp_path / "home"))
+    p = program()
+    path = str(tmp_path / "a.jacket")
+    p.document.mark_saved(path)
+    p.do("bake")
+    (tmp_path / "out").mkdir()
+    deliver_to(p, tmp_path / "out", "thing")
+    first = {f.name: f.read_bytes() for f in (tmp_path / "out").iterdir()}
+    assert "thing-normal.png" in first
+    # The window closes and another opens the project: nothing is baked there yet.
+    later = program()
+    assert last_delivery(later) is None
+    later.document.mark_saved(path)
+    later.do("deliver-again")
+    assert later.baked is not None and "Delivered box" in later.said[-1]
+    again = {f.name: f.read_bytes() for f in (tmp_path / "out").iterdir()}
+    assert set(again) == set(first) and all(again[n] == first[n] for n in first if not n.endswith((".json", ".html")))
+    later.do("take-in")
+    assert later.delivered.taken is not None
+    # A folder that is gone, or notes that are damaged, are as if nothing had been delivered.
+    (state_dir() / "deliveries.json").write_text("[1")
+    other = program()
+    other.document.mark_saved(path)
+    with pytest.raises(JacketError, match="Nothing was delivered"):
+        other.do("deliver-again")
+    remember(path, LastDelivery(tmp_path / "gone", "thing"))
+    assert recall(path) is None

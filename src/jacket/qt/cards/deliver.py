@@ -27,6 +27,7 @@ from jacket.qt.scene.lit import three
 from jacket.render.skins import LAMPS
 from jacket.settings.store import profile_dir
 from jacket.stages.deliver.baking import is_stale, layers_and_sources
+from jacket.stages.deliver.commands import last_delivery
 from jacket.stages.deliver.receivers import chosen_profile
 from jacket.stages.deliver.values import DeliverValues
 
@@ -260,7 +261,7 @@ class DeliverCard(StageCard):
     """To whom, what goes out, and the button."""
 
     name, heading = "deliver", "Delivery"
-    watches = frozenset({"jackets", "sheets", "values", "baked"})
+    watches = frozenset({"jackets", "sheets", "values", "baked", "path"})
 
     def fill(self) -> None:
         program = self.desk.program
@@ -280,13 +281,15 @@ class DeliverCard(StageCard):
         if lacking:
             self.column.addWidget(soft(f"Not baked yet, so not delivered: {', '.join(MAPS[m].label.lower() for m in lacking)}."))
         self.desk.action(self, "deliver", main=True)
-        self.desk.action(self, "deliver-again", hide=program.delivered is None)
+        last = last_delivery(program)
+        if last is not None:
+            self.desk.action(self, "deliver-again").setToolTip(f"To {last.folder} as {last.stem}{', baking what is needed' if last.maps else ''}")
 
     def key(self) -> object:
         program = self.desk.program
         state = program.document.state
         rows = tuple((j.name, j.visible, j.mesh.n_faces, j.mesh.active_uv, j.dense) for j in state.jackets)
-        return (rows, len(state.sheets), chosen_profile(program), program.baked, program.delivered)
+        return (rows, len(state.sheets), chosen_profile(program), program.baked, program.delivered, program.document.path)
 
 
 class IntakeCard(StageCard):

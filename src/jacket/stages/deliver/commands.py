@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from pathlib import Path
+from typing import Any
 
 from jacket.commands.beside import beside
 from jacket.commands.common import edit
@@ -27,6 +28,7 @@ from jacket.settings.store import profile_dir
 from jacket.stages.deliver import handing, shading
 from jacket.stages.deliver.baking import (
     bake_maps,
+    bake_task,
     bakeable,
     change_cage,
     is_stale,
@@ -35,17 +37,8 @@ from jacket.stages.deliver.baking import (
     straighten_rays,
 )
 from jacket.stages.deliver.receivers import drop_profile, own_profile
+from jacket.stages.deliver.remembering import LastDelivery, recall, remember
 from jacket.stages.deliver.values import DeliverValues
-
-
-@dataclass(frozen=True, eq=False)
-class LastDelivery:
-    """Where was delivered last, under what name, what came of it, and what came back when it was taken in."""
-
-    folder: Path
-    stem: str
-    done: Delivered | None = None
-    taken: Taken | None = None
 
 
 def deliverable(state: State) -> bool:
@@ -72,10 +65,12 @@ def deliver_to(host: Host, folder: Path, stem: str, force: bool = False) -> None
 
     def merge(done: Delivered | WouldOverwrite) -> None:
         if isinstance(done, WouldOverwrite):
-            host.keep_delivered(LastDelivery(folder, stem))
+            host.keep_delivered(LastDelivery(folder, stem, baked is not None))
             host.say(f"{str(done)[:-1]} with 'Deliver and replace'.")
             return
-        host.keep_delivered(LastDelivery(folder, stem, done))
+        last = LastDelivery(folder, stem, baked is not None, done)
+        host.keep_delivered(last)
+        remember(host.document.path, last)
         what = layers[0].name if len(layers) == 1 else f"{len(layers)} layers"
         wrong = [c for _, c in done.wrong]
         told = wrong or [c for found in done.checks.values() for c in found if c.level == "look"]
@@ -90,17 +85,34 @@ def deliver_to(host: Host, folder: Path, stem: str, force: bool = False) -> None
 
 
 def deliver_again(host: Host, force: bool = False) -> None:
-    """Deliver to where the last delivery went, or was refused; `force` replaces files of others there."""
-    last = host.delivered
+    """Deliver to where the last delivery went, in this window or before, or was refused; `force` replaces files of others there.
+    Where maps went out and are not there or no longer true, they are baked first."""
+    last = last_delivery(host)
     if last is None:
         raise JacketError("Nothing was delivered yet; deliver to a folder first.")
+    state, values = host.document.state, host.values(DeliverValues)
+    if last.maps and bakeable(state) and (host.baked is None or not host.baked.sheets or is_stale(host.baked, state, values)):
+        task = bake_task(host)
+
+        def merge(done: Any) -> None:
+            task.merge(done)
+            deliver_to(host, last.folder, last.stem, force)
+
+        host.start(replace(task, merge=merge))
+        return
     deliver_to(host, last.folder, last.stem, force)
+
+
+def last_delivery(host: Host) -> LastDelivery | None:
+    """The last delivery of the present project, in this window or one before."""
+    known: LastDelivery | None = host.delivered
+    return known if known is not None else recall(host.document.path)
 
 
 def take_in_last(host: Host) -> None:
     """Read the last delivery back as a receiver would, beside the window."""
-    last = host.delivered
-    if last is None or last.done is None:
+    last = last_delivery(host)
+    if last is None:
         raise JacketError("Nothing was delivered yet; deliver to a folder first, then take it in.")
     _, sources = layers_and_sources(host.document.state)
 
