@@ -93,8 +93,8 @@ def baked(name: str, source: PolyMesh, jacket: PolyMesh, sheets: Sheets, maps: t
     return done
 
 
-def seam_steps(jacket: PolyMesh, done: Bake) -> None:
-    """Degrees between what both sides of UV seams read of the object normals."""
+def seam_steps(jacket: PolyMesh, done: Bake) -> np.ndarray:
+    """(K,) degrees between what both sides of UV seams read of the object normals."""
     found = done.of("object")
     assert found is not None and jacket.uv is not None
     image, topology = directions(found), jacket.topology
@@ -107,7 +107,12 @@ def seam_steps(jacket: PolyMesh, done: Bake) -> None:
     apart = np.abs(ends[0] - ends[1]).max(axis=(1, 2)) > 1e-9
     along = np.linspace(0.05, 0.95, 11)[None, :, None]
     one, two = (_read(image, (e[apart][:, :1] * (1 - along) + e[apart][:, 1:] * along).reshape(-1, 2)) for e in ends)
-    off = np.degrees(2 * np.arcsin(np.clip(np.linalg.norm(one - two, axis=1) / 2, 0, 1)))
+    return np.asarray(np.degrees(2 * np.arcsin(np.clip(np.linalg.norm(one - two, axis=1) / 2, 0, 1))))
+
+
+def told_steps(jacket: PolyMesh, done: Bake) -> None:
+    """The mean and the 99th percentile of them."""
+    off = seam_steps(jacket, done)
     print(f"    step across seams {off.mean():.3f}° mean, {np.percentile(off, 99):.2f}° 99th percentile")
 
 
@@ -139,7 +144,7 @@ def run() -> None:
     source, jacket, sheets = whelk()
     bake([BakeLayer("jacket", jacket)], [BakeLayer("source", source)], sheets, BakeSettings(SIX, 64, options=BakeOptions(rays=1)))
     rays("whelk", source)
-    seam_steps(jacket, baked("whelk", source, jacket, sheets, SIX, 1024, 2))
+    told_steps(jacket, baked("whelk", source, jacket, sheets, SIX, 1024, 2))
     for size, samples in ((2048, 1), (2048, 2), (4096, 1)):
         baked("whelk", source, jacket, sheets, SIX, size, samples)
     intake(source, jacket, sheets)

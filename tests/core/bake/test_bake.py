@@ -7,6 +7,8 @@ from dataclasses import replace
 import numpy as np
 import pytest
 
+from bench.baking import seam_steps
+from jacket.core.bake import cage
 from jacket.core.bake.bake import BakeOptions, Group, SheetBake, bake_sheet, point_values
 from jacket.core.bake.cage import STRAIGHT, cage_ways, found_reach, target_of
 from jacket.core.bake.cast import BEHIND, HIT, MISSED
@@ -15,11 +17,13 @@ from jacket.core.bake.maps import MAPS, Baked, directions, id_colours
 from jacket.core.bake.points import curvature_at_points, sky_at_points, thickness_at_points
 from jacket.core.bake.texels import border_sides, covered_texels, spread_origin, texel_places
 from jacket.core.mesh.diagonals import short_diagonals
+from jacket.core.mesh.geometry import dihedral_angles
 from jacket.core.mesh.materials import Material
 from jacket.core.mesh.polymesh import PolyMesh
-from jacket.core.mesh.shading import hard_by_angle
+from jacket.core.mesh.shading import HARD, hard_by_angle
 from jacket.core.space.bvh import Bvh
 from jacket.core.uv.sheets import Sheet
+from jacket.jobs.bake import BakeLayer, BakeSettings, bake
 from tests.core.bake.forms import ball, boxed, grid, mapped_grid, torus, tube
 
 SIZE = 128
@@ -316,3 +320,25 @@ def test_id_colours_stay_apart_and_every_map_has_a_ground() -> None:
     assert far.min() >= 12
     blank = SheetBake.blank(4, 2, tuple(MAPS))
     assert all(blank.pixels[k].shape == (2, 4, MAPS[k].channels) for k in MAPS)
+
+
+def test_past_a_soft_seam_the_gutter_has_what_lies_there_on_the_form(monkeypatch: pytest.MonkeyPatch) -> None:
+    """A ball as six islands: what both sides of a seam read of its normals differs less where the gutter goes on over the seam
+    than where each side is carried on as a plane. A cube's hard edges keep what their own side has."""
+    dense, sheets = [BakeLayer("ball", ball(40))], (Sheet(width=64, height=64, margin=1.0),)
+    settings = BakeSettings(("object",), reach=40.0, options=BakeOptions(samples=2))
+    ball_like = boxed(2, True)
+    cube_like = boxed(3, False)
+    cube_like = cube_like.with_mark(HARD, cube_like.topology.edge_points[dihedral_angles(cube_like) > 45])
+
+    def both() -> tuple[float, np.ndarray]:
+        soft = bake([BakeLayer("b", ball_like)], dense, sheets, settings)
+        hard = bake([BakeLayer("c", cube_like)], [BakeLayer("cube", boxed(1, False))], sheets, settings).of("object")
+        assert hard is not None
+        return float(seam_steps(ball_like, soft).mean()), hard.pixels.copy()
+
+    step, hard = both()
+    monkeypatch.setattr(cage, "neighbours", lambda points, sides: np.full(len(sides), -1, np.int32))
+    plain, same = both()
+    assert step < 0.8 * plain
+    assert np.array_equal(hard, same)

@@ -6,7 +6,7 @@ import numpy as np
 
 from jacket.core.bake.cast import Target
 from jacket.core.bake.tangents import tangents
-from jacket.core.bake.texels import border_sides, texel_places
+from jacket.core.bake.texels import border_sides, neighbours, texel_places
 from jacket.core.mesh.diagonals import short_diagonals
 from jacket.core.mesh.geometry import face_normals, unit
 from jacket.core.mesh.polymesh import Floats, Ints, PolyMesh
@@ -54,8 +54,10 @@ def target_of(mesh: PolyMesh, sheet: Sheet, size: tuple[int, int], reach: float,
     frame = tangents(places, normals, uv, triangles)
     factor = np.asarray(mesh.point_data.get(REACH, np.ones(mesh.n_points)), np.float64)[mesh.corners]
     far = np.stack([factor * reach, factor * (back or reach)], axis=1)
+    sides = border_sides(uv, triangles)
     return Target(
-        texel_places(mesh, triangles, sheet.origin, np.array(size, float)), border_sides(uv, triangles), places[triangles],
+        texel_places(mesh, triangles, sheet.origin, np.array(size, float)),
+        np.column_stack([sides, neighbours(mesh.corners[triangles], sides)]).astype(np.int32), places[triangles],
         cage_ways(mesh)[triangles], np.stack([frame[:, :, :3], normals[triangles]], axis=2),
         np.ascontiguousarray(frame[:, 0, 3]), far[triangles],
     )  # fmt: skip
@@ -74,7 +76,10 @@ def on_sheet(mesh: PolyMesh, triangles: Ints, sheet: Sheet) -> Ints:
 def joined_targets(targets: list[Target]) -> Target:
     """Several jackets on one sheet."""
     starts = np.cumsum([0] + [len(t.at) for t in targets])
-    sides = [np.stack([t.sides[:, 0] + s, t.sides[:, 1]], axis=1) for t, s in zip(targets, starts, strict=False)]
-    return Target(*(np.concatenate(rows) for rows in (
-        [t.at for t in targets], sides, [t.places for t in targets], [t.ways for t in targets], [t.frames for t in targets],
-        [t.signs for t in targets], [t.reach for t in targets])))  # fmt: skip
+    sides = [np.stack([t.sides[:, 0] + s, t.sides[:, 1], np.where(t.sides[:, 2] >= 0, t.sides[:, 2] + s, -1)], axis=1).astype(np.int32)
+             for t, s in zip(targets, starts, strict=False)]  # fmt: skip
+    return Target(
+        np.concatenate([t.at for t in targets]), np.concatenate(sides), np.concatenate([t.places for t in targets]),
+        np.concatenate([t.ways for t in targets]), np.concatenate([t.frames for t in targets]),
+        np.concatenate([t.signs for t in targets]), np.concatenate([t.reach for t in targets]),
+    )  # fmt: skip

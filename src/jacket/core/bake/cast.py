@@ -31,7 +31,7 @@ class Target:
     """The triangles of jackets on one sheet, corner by corner.
 
     at      (T, 3, 2) places on the sheet in texels from its lower left
-    sides   (B, 2) triangle and side along the outlines of islands
+    sides   (B, 3) triangle and side along the outlines of islands, and the triangle across on the form, −1 for none
     places  (T, 3, 3) in space;  ways (T, 3, 3) unit cage directions
     frames  (T, 3, 2, 3) tangent and normal as delivered;  signs (T,) of the bitangent
     reach   (T, 3, 2) how far outwards and inwards
@@ -208,12 +208,104 @@ def _to_light(value):
     return value / 12.92 if value <= 0.04045 else ((value + 0.055) / 1.055) ** 2.4
 
 
+@inline
+def _carried_on(at, sides, side, x, y, places, ways, frames, lines, n):
+    """Lead a line of the gutter to where the form goes on across a soft seam, unfolded over it: what filtering reads past an
+    outline is then what lies there, and both sides of a seam read alike. Hard edges keep what their own side carried on has."""
+    t, k, t2 = sides[side, 0], sides[side, 1], sides[side, 2]
+    k1, k2 = (k + 1) % 3, (k + 2) % 3
+    sx, sy = at[t, k1, 0] - at[t, k, 0], at[t, k1, 1] - at[t, k, 1]
+    size = sx * sx + sy * sy
+    along = min(max(((x - at[t, k, 0]) * sx + (y - at[t, k, 1]) * sy) / size, 0.0), 1.0) if size > 0 else 0.0
+    e, out, into, d = np.empty(3), np.empty(3), np.empty(3), np.empty(3)
+    long = 0.0
+    for c in range(3):
+        e[c] = places[t, k1, c] - places[t, k, c]
+        long += e[c] * e[c]
+    if long <= 0:
+        return
+    long = np.sqrt(long)
+    # The corner of the other triangle that is not on the seam is the farthest from it.
+    third, most = 0, -1.0
+    for q in range(3):
+        dot, away = 0.0, 0.0
+        for c in range(3):
+            dot += (places[t2, q, c] - places[t, k, c]) * e[c] / long
+        for c in range(3):
+            away += (places[t2, q, c] - places[t, k, c] - dot * e[c] / long) ** 2
+        if away > most:
+            third, most = q, away
+    # A soft edge has one normal for both sides at each of its ends.
+    for end in range(2):
+        own, best = k if end == 0 else k1, -2.0
+        for q in range(3):
+            if q != third:
+                dot, near = 0.0, 0.0
+                for c in range(3):
+                    dot += frames[t, own, 1, c] * frames[t2, q, 1, c]
+                    near += (places[t2, q, c] - places[t, own, c]) ** 2
+                if near <= 1e-18 * long * long:
+                    best = dot
+        if best < 0.999:
+            return
+    d_e = d_o = 0.0
+    out_e = into_e = 0.0
+    for c in range(3):
+        e[c] /= long
+        out[c] = places[t, k, c] - places[t, k2, c]
+        into[c] = places[t2, third, c] - places[t, k, c]
+        out_e += out[c] * e[c]
+        into_e += into[c] * e[c]
+    out_size = into_size = 0.0
+    for c in range(3):
+        out[c] -= out_e * e[c]
+        into[c] -= into_e * e[c]
+        out_size += out[c] * out[c]
+        into_size += into[c] * into[c]
+    if out_size <= 0 or into_size <= 0:
+        return
+    for c in range(3):
+        foot = places[t, k, c] + along * (places[t, k1, c] - places[t, k, c])
+        d[c] = lines[n, c] - foot
+        d_e += d[c] * e[c]
+        d_o += d[c] * out[c] / np.sqrt(out_size)
+    # Shares of the place in the other triangle, in the plane's own axes: along the seam, and into it.
+    high = np.sqrt(into_size)
+    w = max(d_o, 0.0) / high
+    if w > 1.0:
+        return  # past the next row already
+    first = -1
+    for q in range(3):
+        if q != third and first < 0:
+            near = 0.0
+            for c in range(3):
+                near += (places[t2, q, c] - places[t, k, c]) ** 2
+            if near <= 1e-18 * long * long:
+                first = q
+    if first < 0:
+        return
+    second = 3 - third - first
+    v = (along * long + d_e - w * into_e) / long
+    u = 1.0 - v - w
+    if min(u, v) < -1.0:
+        return
+    size = 0.0
+    for c in range(3):
+        lines[n, c] = u * places[t2, first, c] + v * places[t2, second, c] + w * places[t2, third, c]
+        lines[n, 3 + c] = u * ways[t2, first, c] + v * ways[t2, second, c] + w * ways[t2, third, c]
+        size += lines[n, 3 + c] ** 2
+    size = 1.0 / np.sqrt(size) if size > 0 else 0.0
+    for c in range(3):
+        lines[n, 3 + c] *= size
+
+
 @kernel
 def _samples(low, rows, width, step, gutter, at, sides, places, ways, frames, reach):
     """The samples of a band that lie on a triangle, texel by texel: (Q, 2) texel and triangle; their lines (Q, 8); and the
     tangents and normals there as interpolated (Q, 6)."""
-    which, far = np.empty((rows * step, width * step), np.int32), np.empty((rows * step, width * step))
-    _cover(at, sides, low, rows, width, step, gutter, which, far)
+    which, far, over = (np.empty((rows * step, width * step), np.int32), np.empty((rows * step, width * step)),
+                        np.empty((rows * step, width * step), np.int32))  # fmt: skip
+    _cover(at, sides, low, rows, width, step, gutter, which, far, over)
     count = 0
     for j in range(rows * step):
         for i in range(width * step):
@@ -247,6 +339,9 @@ def _samples(low, rows, width, step, gutter, at, sides, places, ways, frames, re
                     lines[n, 3 + k] *= size
                 for k in range(2):
                     lines[n, 6 + k] = max(b0 * reach[t, 0, k] + b1 * reach[t, 1, k] + b2 * reach[t, 2, k], 0.0)
+                side = over[j * step + s // step, i * step + s % step]
+                if side >= 0 and sides[side, 2] >= 0:
+                    _carried_on(at, sides, side, x + at[t, 0, 0], y + at[t, 0, 1], places, ways, frames, lines, n)
                 n += 1
     return where, lines, framed
 

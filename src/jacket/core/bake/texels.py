@@ -30,6 +30,23 @@ def border_sides(uv: Floats, triangles: Ints) -> Ints:
     return np.stack([alone // 3, alone % 3], axis=1).astype(np.int32)
 
 
+def neighbours(points: Ints, sides: Ints) -> Ints:
+    """(B,) the one other triangle that shares the ends of each side on the form, −1 where there is none or several: what lies
+    across a seam. points (T, 3) of triangles' corners, sides (B, 2) as from `border_sides`."""
+    if len(points) == 0:
+        return np.zeros(0, np.int32)
+    a = points.astype(np.int64)
+    b = np.roll(a, -1, axis=1)
+    keys = (np.minimum(a, b) * (int(a.max()) + 1) + np.maximum(a, b)).ravel()
+    order = np.argsort(keys, kind="stable")
+    found, first, counts = np.unique(keys[order], return_index=True, return_counts=True)
+    own = sides[:, 0] * 3 + sides[:, 1]
+    at = np.searchsorted(found, keys[own])
+    two = counts[at] == 2
+    one, other = order[first[at]], order[np.minimum(first[at] + 1, len(order) - 1)]
+    return np.where(two, np.where(one == own, other, one) // 3, -1).astype(np.int32)
+
+
 @inline
 def _shares(at, t, x, y):
     """Shares of the three corners of a triangle in a place on the sheet."""
@@ -41,10 +58,12 @@ def _shares(at, t, x, y):
 
 
 @inline
-def _cover(at, sides, low, rows, width, step, gutter, which, far):
-    """Fill `which` (rows · n, width · n) with the triangle of each sample, −1 for none; `far` is for the work."""
+def _cover(at, sides, low, rows, width, step, gutter, which, far, over):
+    """Fill `which` (rows · n, width · n) with the triangle of each sample, −1 for none, and `over` with the side past which it
+    lies, −1 for samples inside islands; `far` is for the work."""
     count = width * step
     which[:] = -1
+    over[:] = -1
     bottom, top = float(low), float(low + rows)
     for t in range(len(at)):
         y0 = min(at[t, 0, 1], at[t, 1, 1], at[t, 2, 1])
@@ -91,18 +110,18 @@ def _cover(at, sides, low, rows, width, step, gutter, which, far):
                     # Slivers carried on reach anywhere: only what stays near its triangle counts.
                     u, v, w = _shares(at, t, x, y)
                     if max(abs(u), abs(v), abs(w)) < 8.0:
-                        far[j, i], which[j, i] = off, t
+                        far[j, i], which[j, i], over[j, i] = off, t, s
 
 
 @kernel
 def covered_texels(at, sides, width, height, gutter):
     """(height, width) int32 triangle of each texel's middle, −1 for none, −2 − t within `gutter` texels of triangle t; the
     first row is the lowest. at (T, 3, 2) in texels, sides (B, 2) as from `border_sides`."""
-    which, far = np.empty((height, width), np.int32), np.empty((height, width))
-    _cover(at, sides, 0, height, width, 1, gutter, which, far)
+    which, far, over = np.empty((height, width), np.int32), np.empty((height, width)), np.empty((height, width), np.int32)
+    _cover(at, sides, 0, height, width, 1, gutter, which, far, over)
     for j in range(height):
         for i in range(width):
-            if which[j, i] >= 0 and far[j, i] < np.inf and gutter > 0:
+            if over[j, i] >= 0:
                 which[j, i] = -2 - which[j, i]
     return which
 
