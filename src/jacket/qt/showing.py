@@ -75,8 +75,9 @@ class Showing(QObject):
         form.show_nodes = stage == "deliver"
         # What a game shows has no wires; what chips would switch there is put away.
         plain = () if has_moves(state) else ("moved",)
+        poles = () if stage == "topology" else ("poles",)
         form.show_chips(program.display, ("source", "jacket", "wire", "islands", "through", "poles", "gap", "moved") if lit else
-                        plain if stage == "deliver" else (*plain, "lit", "cage"))  # fmt: skip
+                        (*plain, *poles) if stage == "deliver" else (*plain, *poles, "lit", "cage"))  # fmt: skip
         form.overlay.update()
 
     def redraw_flat(self) -> None:

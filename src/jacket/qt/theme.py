@@ -101,6 +101,7 @@ QLabel#title {{ font-weight: bold; font-size: 12px; }}
 QFrame#card {{ background: {p.card}; border: 1px solid {p.rule}; }}
 QPushButton {{ background: {p.card}; border: 1px solid {p.rule}; padding: 4px 9px; }}
 QPushButton:hover {{ border-color: {p.soft}; }}
+QDialogButtonBox {{ dialogbuttonbox-buttons-have-icons: 0; }}
 QPushButton:focus, QLineEdit:focus, QComboBox:focus, QSpinBox:focus, QDoubleSpinBox:focus {{ border: 1px solid {p.accent}; }}
 QPushButton:disabled {{ color: {p.soft}; background: {p.panel}; }}
 QPushButton#main {{ background: {p.accent}; color: {p.on_accent}; border: none; padding: 6px 9px; font-weight: bold; }}

@@ -194,8 +194,8 @@ class CageCard(StageCard):
     def fill(self) -> None:
         desk, program = self.desk, self.desk.program
         baked = program.baked
-        desk.number(self, "Outwards, 0 by the gap", DeliverValues, "cage", 0, 100, "%", whole=False)
-        desk.number(self, "Inwards, 0 as far", DeliverValues, "cage_in", 0, 100, "%", whole=False)
+        desk.number(self, "Out, 0 by the gap", DeliverValues, "cage", 0, 100, "%", whole=False)
+        desk.number(self, "In, 0 for as far", DeliverValues, "cage_in", 0, 100, "%", whole=False)
         self.row("By name only", desk.switch(DeliverValues, "by_name", "By name only"))
         _, sources = layers_and_sources(program.document.state)
         left = program.values(DeliverValues).without()
