@@ -38,7 +38,7 @@ FAULTS = (
     Fault("formats/atomic.py", "os.fchmod(file.fileno(), mode)", "pass", "tests/formats/test_atomic.py"),
     Fault("formats/atomic.py", "target = Path(os.path.realpath(path))", "target = path", "tests/formats/test_atomic.py"),
     Fault("formats/project/container.py", "if kind.kind not in KINDS or not 0 <= info.file_size - length <= 4096", "if kind.kind not in KINDS",
-          "tests/formats", "damage or bombs or forged or refused"),
+          "tests/formats/project/test_records.py", "forged"),
     Fault("formats/project/records.py", "label.max() >= len(table)", "label.max() > len(table)", "tests/formats/project/test_records.py"),
     Fault("document/history.py", "self.done.append(Step(name, before))\n        self.undone.clear()", "self.done.append(Step(name, before))",
           "tests/document/test_document.py"),
