@@ -8,6 +8,7 @@ from dataclasses import replace
 import numpy as np
 
 from jacket.core.fit.lifted import with_lifted
+from jacket.core.fit.opening import opened
 from jacket.core.mesh.geometry import face_areas, face_centres, face_normals
 from jacket.core.mesh.pieces import put_side_by_side
 from jacket.core.mesh.polymesh import Floats, PolyMesh, sorted_pairs
@@ -19,7 +20,7 @@ from jacket.core.quads.curvature import form_density
 from jacket.core.quads.cut import cut_mesh
 from jacket.core.quads.extract import extract_quads
 from jacket.core.quads.field import Field, smooth_field
-from jacket.core.quads.fitting import fitted, least_folded
+from jacket.core.quads.fitting import fitted, least_folded, lines_over
 from jacket.core.quads.gridmap import MANY, GridSolver
 from jacket.core.quads.lines import JAGS, line_ways, opened_corners
 from jacket.core.quads.pairs import without_pairs
@@ -172,6 +173,10 @@ def _part_covered(
         watch(laid.points[laid.topology.edge_points])
         laid = closed(laid, lambda n: _best_pass(base, solver, n, silent), base, surface, wanted, settings.rows,
                       painted is not None, guides, part(progress, 0.75, 1.0))  # fmt: skip
+    if not guides:
+        lines = lines_over(laid, base)
+        held = lines.sliding | lines.fixed if lines is not None else np.zeros(laid.n_points, bool)
+        laid = opened(laid, surface, held)
     return laid, int((solver.field.index != 0).sum())
 
 
