@@ -150,8 +150,8 @@ def _mark_apart(uv: Floats, after: Ints, twin: Ints, edge: Ints, slack: float, o
             continue
         near = True
         for k in range(2):
-            # What is not a number is near to nothing.
-            near = near and abs(uv[c, k] - uv[after[t], k]) <= slack and abs(uv[after[c], k] - uv[t, k]) <= slack
+            # What is not a number is near to nothing. The other end of the edge is looked at from its other side.
+            near = near and abs(uv[c, k] - uv[after[t], k]) <= slack
         if not near:
             out[edge[c]] = True
 
