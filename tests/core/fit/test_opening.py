@@ -7,6 +7,7 @@ import pytest
 from scipy.optimize import minimize
 
 from jacket.core.fit.opening import SOUND, opened
+from jacket.core.fit.relax import lines_of
 from jacket.core.mesh.geometry import scaled_jacobian
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.space.bvh import Bvh
@@ -39,8 +40,8 @@ def test_one_point_goes_where_scipy_puts_it() -> None:
             moved[4, :2] = at
             return short(mesh.with_points(moved))
 
-        best = min((minimize(cost, start, method="Nelder-Mead", options={"xatol": 1e-6, "fatol": 1e-12}).fun
-                    for start in (mesh.points[4, :2], mesh.points.mean(axis=0)[:2])))  # fmt: skip
+        best = min(minimize(cost, start, method="Nelder-Mead", options={"xatol": 1e-6, "fatol": 1e-12}).fun
+                    for start in (mesh.points[4, :2], mesh.points.mean(axis=0)[:2]))  # fmt: skip
         assert short(new) <= 1.1 * best + 2e-4 and short(new) <= short(mesh)
         keep = np.arange(9) != 4
         assert np.array_equal(new.points[keep], mesh.points[keep])
@@ -75,3 +76,24 @@ def test_thin_corners_open_on_a_ball_and_what_is_held_stays() -> None:
 def test_nothing_to_open(faces: int) -> None:
     mesh = PolyMesh.empty() if faces == 0 else grid(1)
     assert opened(mesh, plane(grid(1)), np.zeros(mesh.n_points, bool)).n_faces == faces
+
+
+def test_points_of_a_crease_slide_along_it() -> None:
+    """Two planes that meet at a right angle along x = 2: shaken points of the crease come to rest on it, its ends stay."""
+    mesh = grid(4, 4)
+    points = mesh.points.copy()
+    inner = ~mesh.topology.border_points
+    points[[7, 12, 17], 1] += [0.6, 0.45, -0.5]
+    points[:, 2] = np.where(points[:, 0] > 2, 2 - points[:, 0], 0.0)
+    points[:, 0] = np.minimum(points[:, 0], 2.0)
+    mesh = mesh.with_points(points)
+    folded = np.array([[0, -1, 0], [2, -1, 0], [2, 5, 0], [0, 5, 0], [2, -1, -2], [2, 5, -2.0]])
+    surface = Bvh.build(folded, np.array([[0, 1, 2], [0, 2, 3], [1, 4, 5], [1, 5, 2]]))
+    crease = np.abs(points[:, 0] - 2) + np.abs(points[:, 2]) < 1e-12
+    lines = lines_of(mesh, np.array([[[2, 0, 0], [2, 4, 0.0]]]), np.array([[2, 0, 0], [2, 4, 0.0]]), 1e-3)
+    assert lines is not None and np.array_equal(lines.sliding | lines.fixed, crease)
+    new = opened(mesh, surface, ~crease, lines)
+    assert np.abs(new.points[crease][:, [0, 2]] - [2.0, 0.0]).max() < 1e-9
+    assert short(new) < 0.5 * short(mesh) and surface.closest(new.points)[2].max() < 1e-9
+    moved = np.abs(new.points - mesh.points).max(axis=1) > 0
+    assert moved[crease & inner].any()

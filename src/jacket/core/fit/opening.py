@@ -8,46 +8,57 @@ from __future__ import annotations
 
 import numpy as np
 
+from jacket.core.fit.relax import Lines
 from jacket.core.jit import inline, kernel
 from jacket.core.mesh.geometry import scaled_jacobian
 from jacket.core.mesh.polymesh import Bools, Floats, Ints, PolyMesh
 from jacket.core.space.bvh import Bvh
 
-THIN = 0.86
+THIN = 0.9
 """Least sine of a face's corners under which its points are tried."""
-RINGS = (0.3, 0.15, 0.07, 0.03)
+RINGS = (0.5, 0.3, 0.15, 0.07, 0.03)
 """How far around a point places are tried, in mean edges at it."""
-WAYS = 8
+WAYS = 12
 SOUND = 0.95
 """A corner that needs no opening."""
 
 
-def opened(mesh: PolyMesh, surface: Bvh, held: Bools, rounds: int = 24, thin: float = THIN) -> PolyMesh:
+def opened(mesh: PolyMesh, surface: Bvh, held: Bools, lines: Lines | None = None, rounds: int = 60, thin: float = THIN) -> PolyMesh:
     """A mesh whose faces with corners thinner than `thin` are opened as far as moving single points on the surface does it;
-    points flagged in `held` (V,) and those of the border stay. No face gets a thinner corner than the thinnest at its points
-    before, and nothing is turned over that was not."""
+    points flagged in `held` (V,), corners of lines and points of the border stay, points of lines slide along them."""
     if mesh.n_faces == 0:
         return mesh
     stay = held | mesh.topology.border_points
+    slides = on_lines = np.zeros(mesh.n_points, bool)
+    if lines is not None:
+        on_lines = lines.sliding | lines.fixed
+        stay, slides = stay | lines.fixed, lines.sliding & ~lines.fixed
     start, around = _faces_at(mesh)
     points, corners, starts = mesh.points.copy(), mesh.corners, mesh.starts
+    stuck = np.zeros(mesh.n_points, bool)
     for _ in range(rounds):
         worst = scaled_jacobian(mesh.with_points(points))
-        bad = np.flatnonzero(worst < thin)
-        ids = np.unique(corners[np.isin(mesh.face_of_corner, bad)])
-        ids = _apart(ids[~stay[ids]], worst, start, around)
+        bad = worst < thin
+        ids = np.unique(corners[bad[mesh.face_of_corner]])
+        ids = _apart(ids[~(stay | stuck)[ids]], worst, start, around)
         if len(ids) == 0:
             break
-        aims = _best_places(points, corners, starts, start, around, ids, np.array(RINGS), WAYS)
-        moved = np.flatnonzero(np.abs(aims - points[ids]).max(axis=1) > 0)
-        if len(moved) == 0:
-            break
-        step = np.linalg.norm(aims[moved] - points[ids[moved]], axis=1)
-        aims[moved] = surface.project(aims[moved], 2 * step)
+        along = _along_lines(mesh, points, on_lines)[ids] * slides[ids][:, None]
+        aims = _best_places(points, corners, starts, start, around, ids, along, np.array(RINGS), WAYS)
+        step = np.linalg.norm(aims - points[ids], axis=1)
+        moved, on_line = step > 0, slides[ids]
+        free = np.flatnonzero(moved & ~on_line)
+        aims[free] = surface.project(aims[free], 2 * step[free])
+        if lines is not None and (moved & on_line).any():
+            aims[moved & on_line] = lines.curve.project(aims[moved & on_line])
         # On the surface a place is another one than in the plane that was looked at: it has to be better there too.
         taken = _taken(points, corners, starts, start, around, ids, aims)
-        if not taken:
-            break
+        # Who found nothing better is asked again once a neighbour has moved.
+        stuck[ids[~taken]] = True
+        near = np.zeros(mesh.n_faces, bool)
+        for p in ids[taken].tolist():
+            near[around[start[p] : start[p + 1]]] = True
+        stuck[corners[near[mesh.face_of_corner]]] = False
     return mesh.with_points(points)
 
 
@@ -56,6 +67,16 @@ def _faces_at(mesh: PolyMesh) -> tuple[Ints, Ints]:
     order = np.argsort(mesh.corners, kind="stable")
     start = np.concatenate([[0], np.cumsum(np.bincount(mesh.corners, minlength=mesh.n_points))]).astype(np.int32)
     return start, mesh.face_of_corner[order].astype(np.int32)
+
+
+def _along_lines(mesh: PolyMesh, points: Floats, on_lines: Bools) -> Floats:
+    """(V, 3) the way of the line at points that slide along one, as their edges on it run; 0 elsewhere."""
+    out = np.zeros_like(points)
+    ends = mesh.topology.edge_points
+    on = ends[on_lines[ends].all(axis=1)]
+    way = points[on[:, 1]] - points[on[:, 0]]
+    out[on.T] = way / np.maximum(np.linalg.norm(way, axis=1, keepdims=True), 1e-300)
+    return out
 
 
 def _apart(ids: Ints, worst: Floats, start: Ints, around: Ints) -> Ints:
@@ -116,8 +137,9 @@ def _worth(points, corners, starts, start, around, p, x, y, z):
 
 
 @kernel
-def _best_places(points, corners, starts, start, around, ids, rings, ways):
-    """(K, 3) the best of the places around each point in the plane of its faces, or where it is."""
+def _best_places(points, corners, starts, start, around, ids, along, rings, ways):
+    """(K, 3) the best of the places around each point in the plane of its faces, on either side of it along a line for those
+    that have one in `along` (K, 3), or where it is."""
     out = np.empty((len(ids), 3))
     for i in range(len(ids)):
         p = ids[i]
@@ -148,10 +170,13 @@ def _best_places(points, corners, starts, start, around, ids, rings, ways):
         size = np.sqrt(ax * ax + ay * ay + az * az)
         ax, ay, az = ax / size, ay / size, az / size
         bx, by, bz = ny * az - nz * ay, nz * ax - nx * az, nx * ay - ny * ax
+        on_line = along[i, 0] != 0 or along[i, 1] != 0 or along[i, 2] != 0
+        if on_line:
+            ax, ay, az, bx, by, bz = along[i, 0], along[i, 1], along[i, 2], 0.0, 0.0, 0.0
         best = _worth(points, corners, starts, start, around, p, px, py, pz) + 1e-7
         for ring in range(len(rings)):
-            for way in range(ways):
-                angle = 2 * np.pi * (way + 0.5 * (ring % 2)) / ways
+            for way in range(2 if on_line else ways):
+                angle = np.pi * way if on_line else 2 * np.pi * (way + 0.5 * (ring % 2)) / ways
                 u, v = far * rings[ring] * np.cos(angle), far * rings[ring] * np.sin(angle)
                 x, y, z = px + u * ax + v * bx, py + u * ay + v * by, pz + u * az + v * bz
                 worth = _worth(points, corners, starts, start, around, p, x, y, z)
@@ -163,12 +188,12 @@ def _best_places(points, corners, starts, start, around, ids, rings, ways):
 
 @kernel
 def _taken(points, corners, starts, start, around, ids, aims):
-    """Move each point to its place where that is better; how many did."""
-    count = 0
+    """Move each point to its place where that is better; (K,) which did."""
+    out = np.zeros(len(ids), np.bool_)
     for i in range(len(ids)):
         p = ids[i]
         now = _worth(points, corners, starts, start, around, p, points[p, 0], points[p, 1], points[p, 2])
         if _worth(points, corners, starts, start, around, p, aims[i, 0], aims[i, 1], aims[i, 2]) > now + 5e-8:
             points[p, 0], points[p, 1], points[p, 2] = aims[i, 0], aims[i, 1], aims[i, 2]
-            count += 1
-    return count
+            out[i] = True
+    return out

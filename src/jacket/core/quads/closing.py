@@ -13,6 +13,7 @@ from dataclasses import dataclass
 import numpy as np
 from scipy.spatial import cKDTree
 
+from jacket.core.fit.opening import opened
 from jacket.core.fit.relax import Lines, relaxed, untangled
 from jacket.core.mesh.geometry import edge_lengths, scaled_jacobian, unit
 from jacket.core.mesh.poles import irregular_count
@@ -116,6 +117,9 @@ def closed(
 
     def consider(mesh: PolyMesh) -> bool:
         nonlocal best, best_now, spare, spare_now
+        if not guides:
+            # Thin corners that can be opened are no price of closed rows.
+            mesh = opened(mesh, surface, np.zeros(mesh.n_points, bool), lines_over(mesh, base))
         now = standing(mesh, surface, base, guides)
         if now.folded > before.folded:
             mesh = untangled(mesh, surface, None, 120)

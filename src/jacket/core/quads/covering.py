@@ -174,9 +174,7 @@ def _part_covered(
         laid = closed(laid, lambda n: _best_pass(base, solver, n, silent), base, surface, wanted, settings.rows,
                       painted is not None, guides, part(progress, 0.75, 1.0))  # fmt: skip
     if not guides:
-        lines = lines_over(laid, base)
-        held = lines.sliding | lines.fixed if lines is not None else np.zeros(laid.n_points, bool)
-        laid = opened(laid, surface, held)
+        laid = opened(laid, surface, np.zeros(laid.n_points, bool), lines_over(laid, base))
     return laid, int((solver.field.index != 0).sum())
 
 
