@@ -62,7 +62,7 @@ FAULTS = (
           "tests/core/flatten/test_stretch.py"),
     Fault("core/layout/pieces.py", "return float(-angles[int(", "return float(angles[int(", "tests/core/layout/test_pack.py", "smallest_box"),
     Fault("core/checks/topology.py", "(topology.valence[odd] > 5)", "(topology.valence[odd] > 6)", "tests/core/checks/test_topology.py"),
-    Fault("core/quads/base.py", "flip ^= inside_out(mesh, count, labels)[labels]", "pass", "tests/cli/test_hostile.py", "odd_meshes or hollow"),
+    Fault("core/quads/base.py", "flip ^= inside_out(mesh, count, labels)[labels]", "pass", "tests/core/quads/test_auto.py", "inside_out"),
     Fault("core/source/health.py", "out[k] = not (around & (volumes[outer] > -volumes[k])).any()", "pass", "tests/cli/test_hostile.py", "hollow"),
     Fault("core/mesh/rows.py", "    return _sound(mesh, _with_rows(mesh, mesh.points[~drop], point_to, touched, moved))",
           "    return _with_rows(mesh, mesh.points[~drop], point_to, touched, moved)", "tests/stages/topology/test_gestures.py", "13"),

@@ -199,3 +199,14 @@ def test_what_encloses_nothing_gets_no_skin() -> None:
         ball.points, ball.triangle_points[ball.points[ball.triangle_points].mean(axis=1)[:, 1] < 0]
     )
     assert closed_skin(Bvh.build(bowl.points, bowl.triangle_points), 48) is None
+
+
+def test_a_source_that_is_inside_out_is_turned_and_that_is_said() -> None:
+    """The volume by the divergence theorem: quads over a ball of inward faces face outward."""
+    ball = icosphere(3)
+    inward = PolyMesh.from_faces(ball.points, ball.triangle_points[:, ::-1])
+    made = automatic_quads(inward, AutoSettings(quads=150, rows=0.0))
+    corner = made.mesh.points[made.mesh.triangle_points]
+    volume = np.einsum("ij,ij->i", corner[:, 0], np.cross(corner[:, 1], corner[:, 2])).sum() / 6
+    assert volume == pytest.approx(4 / 3 * np.pi, rel=0.08)
+    assert any("1,280 faces ran the wrong way round" in n for n in made.notes)
