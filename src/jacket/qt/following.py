@@ -2,25 +2,61 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from dataclasses import dataclass
 
 from PySide6.QtCore import QObject, QTimer
 
 from jacket.commands.beside import LARGE
 from jacket.commands.common import has_uvs
-from jacket.qt.checking import Looked
+from jacket.program import Program
+from jacket.qt.cards.panel import Panel
+from jacket.qt.checking import Checking, Looked
+from jacket.qt.differing import Differing
+from jacket.qt.files.watching import Watching
+from jacket.qt.foreseeing import Foreseeing
+from jacket.qt.hints import Hints
+from jacket.qt.looking import Looking
+from jacket.qt.rail import Rail
+from jacket.qt.showing import Showing
+from jacket.qt.strip import Strip
+from jacket.qt.tickets import TopBar
+from jacket.qt.views.dock import Dock
+from jacket.qt.views.flat_view import FlatView
+from jacket.qt.views.form_view import FormView
+from jacket.qt.views.sets import SetTabs
 
-if TYPE_CHECKING:
-    from jacket.qt.window import Window
+
+@dataclass(frozen=True, eq=False)
+class Parts:
+    """The parts of a window that are told: its widgets, what works for the views alone, and the timer after which the tool in
+    hand looks again at what is under the pointer."""
+
+    program: Program
+    form: FormView
+    flat: FlatView
+    top: TopBar
+    rail: Rail
+    strip: Strip
+    panel: Panel
+    dock: Dock
+    set_tabs: SetTabs
+    hints: Hints
+    looking: Looking
+    showing: Showing
+    differing: Differing
+    foreseeing: Foreseeing
+    checking: Checking
+    watching: Watching
+    hover_timer: QTimer
 
 
 class Following(QObject):
     """Tells the parts of a window what has changed for them."""
 
-    def __init__(self, window: Window) -> None:
-        super().__init__(window)
-        self.window = window
-        self._mapped = has_uvs(window.document.state)
+    def __init__(self, parts: Parts, parent: QObject) -> None:
+        super().__init__(parent)
+        self.parts, self.document = parts, parts.program.document
+        self._mapped = has_uvs(self.document.state)
         self._cards_wait: set[str] = set()
         self._cards_timer = QTimer(self, interval=12, singleShot=True)
         self._cards_timer.timeout.connect(self._refresh_waiting)
@@ -36,79 +72,79 @@ class Following(QObject):
 
     def program_changed(self, name: str) -> None:
         """Something that the program holds has changed, by its name."""
-        window, program = self.window, self.window.program
+        parts, program = self.parts, self.parts.program
         if name == "stage":
             stage = program.stage
-            window.top.show_stage(stage.id)
-            window.rail.show_tools(stage.tools, program.tool.id)
-            window.panel.show_stage()
-            window.dock.show_stage(stage.id, stage.looks.flat_share, has_uvs(window.document.state))
-            window.checking.ask()
+            parts.top.show_stage(stage.id)
+            parts.rail.show_tools(stage.tools, program.tool.id)
+            parts.panel.show_stage()
+            parts.dock.show_stage(stage.id, stage.looks.flat_share, has_uvs(self.document.state))
+            parts.checking.ask()
         if name == "tool":
-            window.rail.show_chosen(program.tool.id)
-            for view in (window.form, window.flat):
+            parts.rail.show_chosen(program.tool.id)
+            for view in (parts.form, parts.flat):
                 view.tool = program.tool
                 view.refresh_ghost()
-            window.hover_timer.start()
+            parts.hover_timer.start()
         if name == "work":
             task = program.tasks.running
-            window.strip.show_progress(0.0 if task is not None else None, task.name if task is not None else "")
-            window.hints.show()
+            parts.strip.show_progress(0.0 if task is not None else None, task.name if task is not None else "")
+            parts.hints.show()
         if name in ("stage", "work"):
-            window.foreseeing.refresh()
+            parts.foreseeing.refresh()
         if name == "display":
-            window.looking.look_for_uncovered()
-            window.looking.follow_gap()
-            window.looking.follow_skins()
-        window.panel.refresh({name})
+            parts.looking.look_for_uncovered()
+            parts.looking.follow_gap()
+            parts.looking.follow_skins()
+        parts.panel.refresh({name})
         if name in ("values", "baked") and not program.tasks.busy:
-            window.checking.ask()
+            parts.checking.ask()
         if name == "values":
-            window.showing.redraw_flat()
+            parts.showing.redraw_flat()
         if name == "packing":
-            window.flat.packing.show_view(program.packing)
-            window.showing.redraw_flat()
+            parts.flat.packing.show_view(program.packing)
+            parts.showing.redraw_flat()
         if name in ("stage", "display", "lit", "proposal", "strokes", "figures", "baked"):
-            window.showing.redraw()
-            window.differing.follow()
+            parts.showing.redraw()
+            parts.differing.follow()
 
     def document_changed(self, changed: set[str]) -> None:
         """Parts of the document's state have changed, by their names."""
-        window, state = self.window, self.window.document.state
+        parts, state = self.parts, self.document.state
         if changed & {"sources", "jackets", "trials", "active", "active_source", "sheets", "sights"}:
-            window.checking.ask()
+            parts.checking.ask()
         if {"path", "history", "trials"} <= changed:
-            window.hints.clear()  # another project: what was said and dragged was about the last
-            window.form.drop_drag()
-            window.flat.drop_drag()
+            parts.hints.clear()  # another project: what was said and dragged was about the last
+            parts.form.drop_drag()
+            parts.flat.drop_drag()
         if "sources" in changed:
-            window.looking.follow_sources()
-            window.watching.follow()
+            parts.looking.follow_sources()
+            parts.watching.follow()
         if "jackets" in changed:
-            window.looking.follow_jackets()
+            parts.looking.follow_jackets()
         if changed & {"jackets", "active"}:
-            window.set_tabs.refresh()
+            parts.set_tabs.refresh()
             mapped = has_uvs(state)
-            window.dock.show_filled(mapped)
+            parts.dock.show_filled(mapped)
             if mapped and not self._mapped:
-                window.flat.frame_sheet()
+                parts.flat.frame_sheet()
             self._mapped = mapped
         if changed & {"jackets", "active", "sights", "gesture"}:
-            window.foreseeing.refresh()
+            parts.foreseeing.refresh()
         if changed & {"sheets", "active_sheet"}:
-            window.flat.show_sheets()
+            parts.flat.show_sheets()
         self._refresh_panel(changed)
-        window.hints.show_status()
-        window.showing.redraw()
-        window.differing.follow()
-        if not window.document.in_gesture:
-            window.hover_timer.start()
+        parts.hints.show_status()
+        parts.showing.redraw()
+        parts.differing.follow()
+        if not self.document.in_gesture:
+            parts.hover_timer.start()
 
     def _refresh_panel(self, changed: set[str]) -> None:
         """Bring the cards up to date: at once, or, where there is much to look at, in the event loop's next turn."""
-        window, state = self.window, self.window.document.state
-        if window.document.in_gesture or sum(j.mesh.n_faces for j in state.jackets) < LARGE:
-            window.panel.refresh(changed | self._cards_wait)
+        parts, state = self.parts, self.document.state
+        if self.document.in_gesture or sum(j.mesh.n_faces for j in state.jackets) < LARGE:
+            parts.panel.refresh(changed | self._cards_wait)
             self._cards_wait = set()
             return
         self._cards_wait |= changed
@@ -116,12 +152,12 @@ class Following(QObject):
 
     def _refresh_waiting(self) -> None:
         waiting, self._cards_wait = self._cards_wait, set()
-        self.window.panel.refresh(waiting)
+        self.parts.panel.refresh(waiting)
 
     def show_looked(self, looked: Looked) -> None:
         """The checks were looked at."""
-        window = self.window
-        window.top.show_lines(looked.lines)
-        window.strip.show_checks(looked.checks)
-        window.panel.refresh({"checked"})
-        window.showing.redraw_flat()
+        parts = self.parts
+        parts.top.show_lines(looked.lines)
+        parts.strip.show_checks(looked.checks)
+        parts.panel.refresh({"checked"})
+        parts.showing.redraw_flat()

@@ -28,7 +28,7 @@ from jacket.qt.files.filing import Filing
 from jacket.qt.files.keeping import Keeper
 from jacket.qt.files.recovering import Recovering, picture_of
 from jacket.qt.files.watching import Watching
-from jacket.qt.following import Following
+from jacket.qt.following import Following, Parts
 from jacket.qt.foreseeing import Foreseeing
 from jacket.qt.framing import held_corners, whole_points
 from jacket.qt.hints import Hints
@@ -58,6 +58,7 @@ class Window(QMainWindow):
     field_seen = Signal(object)
     packing_seen = Signal(object)
     baking_seen = Signal(object)
+    panel: Panel
 
     def __init__(self, document: Document, settings: Settings) -> None:
         super().__init__()
@@ -79,7 +80,10 @@ class Window(QMainWindow):
         self.keeper.stamp = lambda: self.filing.claims.stamp
         self.keeper.picture = partial(picture_of, self.form)
         self.recovering = Recovering(self.program, self.filing, self)
-        self.following = Following(self)
+        self.hover_timer = QTimer(self, interval=20, singleShot=True)
+        parts = Parts(self.program, self.form, self.flat, self.top, self.rail, self.strip, self.panel, self.dock, self.set_tabs, self.hints,
+                      self.looking, self.showing, self.differing, self.foreseeing, self.checking, self.watching, self.hover_timer)  # fmt: skip
+        self.following = Following(parts, self)
         self.keyboard = Keyboard(self.program, self.form, self.flat, self.rehover)
         self._connect()
         self._recolour()
@@ -142,7 +146,6 @@ class Window(QMainWindow):
         self._keep_timer = QTimer(self, interval=max(self.settings.autosave_seconds, 5) * 1000)
         self._keep_timer.timeout.connect(self.keeper.keep)
         self._keep_timer.start()
-        self.hover_timer = QTimer(self, interval=20, singleShot=True)
         self.hover_timer.timeout.connect(self.rehover)
         for view in (self.form, self.flat):
             view.refused.connect(self.say)
