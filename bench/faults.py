@@ -65,7 +65,7 @@ FAULTS = (
     Fault("core/quads/base.py", "flip ^= inside_out(mesh, count, labels)[labels]", "pass", "tests/core/quads/test_auto.py", "inside_out"),
     Fault("core/source/health.py", "out[k] = not (around & (volumes[outer] > -volumes[k])).any()", "pass", "tests/cli/test_hostile.py", "hollow"),
     Fault("core/mesh/rows.py", "    return _sound(mesh, _with_rows(mesh, mesh.points[~drop], point_to, touched, moved))",
-          "    return _with_rows(mesh, mesh.points[~drop], point_to, touched, moved)", "tests/stages/topology/test_gestures.py", "13"),
+          "    return _with_rows(mesh, mesh.points[~drop], point_to, touched, moved)", "tests/core/mesh/test_rows.py", "third"),
     Fault("stages/topology/tools/moving.py", 'out = levelled(out, low, "xyz".index(axis), 0.0, surface)', "pass",
           "tests/stages/topology/test_gestures.py", "21 or 6"),
     Fault("core/mesh/cleaning.py", "good = np.delete(good, hit[np.unique(good[hit, 1], return_index=True)[1]], axis=0)",
@@ -135,13 +135,13 @@ def stale() -> list[Fault]:
     return [f for f in FAULTS if f.old == f.new or f.old not in (ROOT / "src" / "jacket" / f.file).read_text()]
 
 
-def run(only: str = "") -> int:
-    """Put every fault in and tell which are not noticed; how many."""
+def run(only: str = "", first: int = 0) -> int:
+    """Put every fault in, from the `first` on, and tell which are not noticed; how many."""
     missed = 0
     gone = stale()
     for fault in gone:
         print(f"    no longer there: {fault.file}: {fault.old[:70]!r}")
-    rows = [f for f in FAULTS if f not in gone and only in f.file]
+    rows = [f for f in FAULTS[first:] if f not in gone and only in f.file]
     with tempfile.TemporaryDirectory() as name:
         for fault in rows:
             if not noticed(fault, Path(name)):

@@ -5,7 +5,8 @@ from __future__ import annotations
 import numpy as np
 import pytest
 
-from jacket.core.mesh.rows import edge_turned
+from jacket.core.mesh.polymesh import PolyMesh
+from jacket.core.mesh.rows import edge_turned, edges_dissolved
 from jacket.errors import EditRefused
 from tests.conftest import grid
 
@@ -27,3 +28,14 @@ def test_turned_edges_keep_quads_and_come_round_again() -> None:
     assert {frozenset(f) for f in mesh.as_quads().tolist()} == {frozenset(f) for f in g.as_quads().tolist()}
     with pytest.raises(EditRefused, match="between two quads"):
         edge_turned(g, int(g.topology.border_edges[0]))
+
+
+def test_taking_edges_out_never_gives_an_edge_a_third_face() -> None:
+    """A tube of three quads around: the edges up and down from a point of its middle taken out would drop that point and lay a
+    second edge between its two neighbours, which have one already."""
+    points = [[np.cos(a), np.sin(a), z] for z in range(3) for a in (0.0, 2.1, 4.2)]
+    quads = [[3 * z + k, 3 * z + (k + 1) % 3, 3 * z + 3 + (k + 1) % 3, 3 * z + 3 + k] for z in range(2) for k in range(3)]
+    mesh = PolyMesh.from_faces(np.array(points), quads)
+    edges = mesh.topology.find_edges(np.array([[0, 3], [3, 6]]))
+    with pytest.raises(EditRefused, match="third face"):
+        edges_dissolved(mesh, edges)
