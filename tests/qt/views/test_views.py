@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from types import SimpleNamespace
+
 import numpy as np
 import pytest
 from PySide6.QtCore import QEvent, QPointF, Qt
@@ -218,3 +220,30 @@ def test_tabs_choose_among_uv_sets(window: Window) -> None:
     assert [t.text() for t in tabs] == ["uv", "light"] and tabs[1].isChecked()
     tabs[0].click()
     assert window.document.require_jacket().mesh.active_uv == "uv" and window.set_tabs.tabs[0].isChecked()
+
+
+def test_pixels_of_the_sheet_are_drawn_once_they_are_large(window: Window, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Lines lie where pixels end, one for each across what is seen; from afar there are none."""
+    window.show_stage("layout")
+    run(window, "flatten")
+    flat, sheet = window.flat, window.document.state.sheet
+
+    def drawn() -> list[tuple[float, float]]:
+        seen: list[tuple[float, float]] = []
+        painter = SimpleNamespace(setRenderHint=lambda *a: None, setPen=lambda *a: None,
+                                  drawLines=lambda lines: seen.extend((q.x1(), q.x2()) for q in lines if q.x1() == q.x2()))  # fmt: skip
+        flat._pixels(painter, sheet)  # type: ignore[arg-type]
+        return seen
+
+    flat.frame_sheet()
+    assert settle(window, 30) and drawn() == []
+    middle = sheet.origin + 0.5
+    flat.frame_uv(np.array([middle - 20 / sheet.width, middle + 20 / sheet.width]))
+    assert settle(window, 30)
+    low, high = flat.camera.project(np.array([sheet.origin, sheet.origin + 1.0]))[:, 0]
+    wide = (high - low) / sheet.width
+    places = np.array(sorted(x for x, _ in drawn()))
+    assert wide >= 7 and len(places) == pytest.approx(flat.width() / wide, abs=1.5)
+    assert np.allclose(np.diff(places), wide)
+    steps = (places - low) / wide
+    assert np.abs(steps - np.round(steps)).max() < 1e-6

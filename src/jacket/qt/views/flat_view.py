@@ -7,8 +7,8 @@ from dataclasses import replace
 from typing import Any
 
 import numpy as np
-from PySide6.QtCore import QPointF, QRectF, Qt
-from PySide6.QtGui import QColor, QPainter
+from PySide6.QtCore import QLineF, QPointF, QRectF, Qt
+from PySide6.QtGui import QColor, QPainter, QPen
 
 from jacket.core.derive import islands_of
 from jacket.core.layout.pieces import stacked_on
@@ -25,6 +25,8 @@ from jacket.tools.view import FlatCamera
 
 CHIPS = [("checker", "Checker"), ("stretch", "Stretch"), ("density", "Density"), ("names", "Names"), ("hems", "Hems"),
          ("threads", "Threads"), ("alone", "Held alone")]  # fmt: skip
+LARGE_PIXEL = 7.0
+"""Pixels of the screen from which on a pixel of the sheet is large enough for a grid of them."""
 
 
 class FlatView(GlView):
@@ -113,11 +115,31 @@ class FlatView(GlView):
     def _paint_extra(self, painter: QPainter) -> None:
         sheets = self.document.state.sheets
         for sheet in sheets:
+            self._pixels(painter, sheet)
             self._ruler(painter, sheet, len(sheets) > 1)
         if self.show_gauges:
             self._gauges(painter)
         if self.show_names:
             self._names(painter)
+
+    def _pixels(self, painter: QPainter, sheet: Sheet) -> None:
+        """The pixels of a sheet as a grid, once they are large enough on the screen."""
+        low, high = self.camera.project(np.array([sheet.origin, sheet.origin + 1.0]))
+        wide, tall = (high[0] - low[0]) / sheet.width, (low[1] - high[1]) / sheet.height
+        if min(wide, tall) < LARGE_PIXEL:
+            return
+        left, right = max(low[0], 0.0), min(high[0], float(self.width()))
+        top, bottom = max(high[1], 0.0), min(low[1], float(self.height()))
+        if left >= right or top >= bottom:
+            return
+        across = low[0] + wide * np.arange(np.ceil((left - low[0]) / wide), np.floor((right - low[0]) / wide) + 1)
+        up = high[1] + tall * np.arange(np.ceil((top - high[1]) / tall), np.floor((bottom - high[1]) / tall) + 1)
+        line = QColor(self.palette_.ink)
+        line.setAlpha(42)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
+        painter.setPen(QPen(line, 0))
+        painter.drawLines([*(QLineF(x, top, x, bottom) for x in across.tolist()), *(QLineF(left, y, right, y) for y in up.tolist())])
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
 
     def _ruler(self, painter: QPainter, sheet: Sheet, named: bool) -> None:
         """Pixels along the lower edge of a sheet, and its name and tile above it where there are several."""
