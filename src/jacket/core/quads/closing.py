@@ -123,6 +123,8 @@ def closed(
         now = standing(mesh, surface, base, guides)
         if now.folded > before.folded:
             mesh = untangled(mesh, surface, None, 120)
+            if not guides:
+                mesh = opened(mesh, surface, np.zeros(mesh.n_points, bool), lines_over(mesh, base), thin=0.5)
             now = standing(mesh, surface, base, guides)
         if now.winding < best_now.winding - 1.0 and fits(now, before, 2.0 * closeness):
             best, best_now = mesh, now
