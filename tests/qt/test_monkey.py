@@ -108,7 +108,7 @@ def test_the_ghost_follows_camera_keys_and_tools_while_the_pointer_rests(window:
 
     def ghost() -> bytes:
         end = 40
-        while end and (window.hover_timer.isActive() or form.hover_timer.isActive()):
+        while end and (window.hover_timer.isActive() or form._hover_timer.isActive()):
             QApplication.processEvents()
             end -= 1
             time.sleep(0.01)

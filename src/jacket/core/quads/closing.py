@@ -149,7 +149,8 @@ def closed(
         if new is not None and consider(least_folded(fitted(new, base, surface, graded, guides), new, surface)):
             break
     # Rows that wind through all of a form are worse than an end that is a little short.
-    return spare if best is laid and before.winding > WINDING else best
+    winds = best_now.winding > WINDING and spare_now.winding < best_now.winding
+    return spare if winds else best
 
 
 def _split_way(
