@@ -11,6 +11,7 @@ from PySide6.QtCore import QPointF, Qt
 from PySide6.QtGui import QColor, QPainter
 
 from jacket.core.derive import form_of, light_of, normals_of, pickable, surface_of
+from jacket.core.mesh.nodes import BARE
 from jacket.core.mesh.poles import irregular_points
 from jacket.core.seams.foreseen import Foreseen
 from jacket.core.space.raster import covered
@@ -105,9 +106,9 @@ class FormView(GlView):
             draw_poles(painter, at, mesh.topology.valence[ids])
 
     def _paint_nodes(self, painter: QPainter) -> None:
-        """Pivot and sockets of the active layer; they lie over everything, as they are often inside."""
+        """Pivot and sockets of the active layer, where some were set; they lie over everything, as they are often inside."""
         jacket = self.document.state.jacket
-        if jacket is None or not jacket.visible or jacket.mesh.n_faces == 0:
+        if jacket is None or not jacket.visible or jacket.mesh.n_faces == 0 or jacket.nodes == BARE:
             return
         nodes, size = jacket.nodes, 0.06 * jacket.mesh.diagonal
         places = [np.array(nodes.pivot), *(np.array(s.place) + k * size * np.array(s.towards) for s in nodes.sockets for k in (0, 1))]
