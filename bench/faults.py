@@ -49,7 +49,7 @@ FAULTS = (
           "tests/qt/test_monkey.py", "what_was_found"),
     Fault("qt/checking.py", "if not self._holds(self._looked_at) or program.document.in_gesture:", "if program.document.in_gesture:",
           "tests/qt/test_monkey.py", "out_of_date"),
-    Fault("qt/following.py", "            window.form.drop_drag()\n", "", "tests/qt/test_monkey.py", "drag_ends"),
+    Fault("qt/following.py", "            parts.form.drop_drag()\n", "", "tests/qt/test_monkey.py", "drag_ends"),
     Fault("qt/window.py", "                changed.connect(self.hover_timer.start)\n", "                pass\n", "tests/qt/test_monkey.py", "ghost"),
     Fault("qt/files/filing.py", "return only_passing(before, self.program.document.state) or self.may_leave()", "return True",
           "tests/qt/files/test_saving.py", "loads"),

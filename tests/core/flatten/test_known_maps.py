@@ -10,12 +10,14 @@ from __future__ import annotations
 import numpy as np
 import pytest
 
+from jacket.core.flatten import starts
 from jacket.core.flatten.stretch import face_angles, face_stretch, measure_stretch
 from jacket.core.flatten.unwrap import unwrap
 from jacket.core.mesh.geometry import edge_lengths
 from jacket.core.mesh.polymesh import Floats, PolyMesh
 from jacket.core.seams.cuts import cut_edges
-from tests.conftest import grid
+from jacket.core.uv.chart import chart_of
+from tests.conftest import grid, torus
 from tests.core.flatten.test_editing import tube
 
 FINE = 90
@@ -84,3 +86,24 @@ def test_cylinders_frusta_and_cones_open_without_stretch(top: float) -> None:
     ratio = lengths / edge_lengths(flat)[topology.edge]
     assert np.ptp(ratio) / ratio.mean() < 1e-6
     assert measure_stretch(flat, uv).dirichlet == pytest.approx(1.0, abs=1e-10)
+
+
+def test_mean_value_weights_reproduce_linear_maps() -> None:
+    """In the plane each inner point is the weighted mean of its neighbours (Floater, "Mean value coordinates", 2003)."""
+    rng = np.random.default_rng(8)
+    mesh = grid(5)
+    points = mesh.points.copy()
+    inner = ~mesh.topology.border_points
+    points[inner, :2] += rng.uniform(-0.3, 0.3, (int(inner.sum()), 2))
+    weights = starts._mean_value_weights(points, np.asarray(mesh.triangle_points))
+    mean = (weights @ points) / np.asarray(weights.sum(axis=1)).reshape(-1, 1)
+    assert np.abs(mean - points)[inner].max() < 1e-9
+
+
+def test_a_torus_less_one_face_has_one_border_and_is_no_disk() -> None:
+    whole = torus(8, 6)
+    rest = PolyMesh.from_faces(whole.points, whole.corners.reshape(-1, 4)[1:])
+    chart = chart_of(rest, np.arange(rest.n_faces), np.zeros(rest.topology.n_edges, bool))
+    assert len(chart.border) == 1 and not chart.is_disk
+    flat = grid(3)
+    assert chart_of(flat, np.arange(9), np.zeros(flat.topology.n_edges, bool)).is_disk

@@ -98,3 +98,8 @@ def test_similar_elements() -> None:
     assert flat.tolist() == [0]
     with pytest.raises(EditRefused, match="compared by area"):
         similar(ring, "points", np.array([0]), "area")
+
+
+def test_every_second_of_an_open_chain_counts_from_its_end() -> None:
+    """Points 7, 2 and 3 of a grid hang together in that order: the least number is in the middle."""
+    assert every_nth(grid(4), "points", np.array([2, 3, 7]), 2).tolist() == [3, 7]

@@ -53,3 +53,12 @@ def test_borders_smooth_as_curves() -> None:
     ends = new.mesh.points[new.lines]
     assert len(ends) == 2 * flat.topology.n_edges
     assert (new.mesh.topology.find_edges(new.lines) >= 0).all()
+
+
+def test_sharpness_fades_by_one_a_round() -> None:
+    """DeRose, Kass and Truong 1998: an edge of weight 2 is a crease for two rounds and smooth after them."""
+    mesh = cube()
+    sharp = with_sharpness(mesh, np.array([mesh.topology.find_edge(*mesh.topology.edge_points[0].tolist())]), 2.0)
+    for rounds, left in ((1, 1.0), (2, 0.0), (3, 0.0)):
+        found = smoothed(sharp, rounds).sharpness
+        assert found[np.isfinite(found)].max() == left
