@@ -96,7 +96,7 @@ FAULTS = (
     Fault("core/mesh/choosing.py", "[*np.flatnonzero(degree <= 1).tolist(), *range(len(ids))]", "range(len(ids))", "tests/core/mesh/test_choosing.py"),
     Fault("core/strokes/weave.py", "near = reach if pairs[a] == pairs[b] else 0.4 * reach", "near = reach", "tests/core/strokes"),
     Fault("core/quads/curvature.py", "strength * np.log(np.maximum(largest * length / FLAT, 1e-6))", "-strength * np.log(np.maximum(largest * length / FLAT, 1e-6))",
-          "tests/core/quads", "density or curv or form"),
+          "tests/core/quads/test_curvature.py", "closer"),
     Fault("qt/files/keeping.py", "key=lambda kept: -kept.when", "key=lambda kept: kept.when", "tests/qt/files/test_saving.py", "listed"),
     Fault("core/space/raster.py", "ra, rb, rc = 1.0 / at[a, 2], 1.0 / at[b, 2], 1.0 / at[c, 2]", "ra, rb, rc = 1.0, 1.0, 1.0", "tests/core/space/test_raster_nearest.py"),
     Fault("core/flatten/brushing.py", "sign = 1.0 if area > 0 else -1.0", "sign = 1.0", "tests/core/flatten/test_brushing.py"),

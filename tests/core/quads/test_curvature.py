@@ -261,3 +261,12 @@ def test_counts_are_those_of_theory(name: str, odd: int) -> None:
     # Distances by libigl from the source's own points: creases and corners are kept.
     far = igl.point_mesh_squared_distance(mesh.points, quads.points, quads.triangle_points.astype(np.int64))[0]
     assert np.sqrt(far.max()) < 0.012 * mesh.diagonal
+
+
+def test_steps_are_closer_where_the_form_bends_more() -> None:
+    """A ball of a fifth of the other's radius has five times its curvature: its steps are the closer ones."""
+    large, small = icosphere(3), icosphere(3)
+    both = PolyMesh.from_faces(np.concatenate([large.points, 0.2 * small.points + [3.0, 0, 0]]),
+                               np.concatenate([large.triangle_points, small.triangle_points + large.n_points]))  # fmt: skip
+    closer = form_density(both, 0.25, 0.5, np.zeros(both.n_faces, bool))
+    assert closer[large.n_faces :].min() > closer[: large.n_faces].max()
