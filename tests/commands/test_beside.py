@@ -68,3 +68,18 @@ def test_a_layer_that_was_changed_meanwhile_is_left_alone(monkeypatch: pytest.Mo
     before = p.document.state
     p.commands["path-held"].run(p)
     assert p.document.state is before and "Hold two" in p.said[-1]
+
+
+def test_a_layer_that_came_meanwhile_stays(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(beside, "LARGE", 1)
+    p = program()
+    p.at_once.meanwhile = lambda: layers.add_layer(p.document)
+    p.do("relax-all")
+    assert p.document.last_step == "relax the jacket" and [j.name for j in p.document.state.jackets] == ["box", "other", "Layer"]
+    # A command that adds a layer itself would give it the same number: it is refused, and nothing is lost.
+    p.at_once.meanwhile = lambda: layers.add_layer(p.document)
+    layers.choose_layer(p.document, 2)
+    p.commands["copy-layer"].run(p)
+    assert "Layers were added meanwhile" in p.said[-1]
+    names = [j.id for j in p.document.state.jackets]
+    assert len(names) == 4 and len(set(names)) == 4

@@ -11,6 +11,7 @@ from jacket.core.derive import islands_of, normals_of, stretch_of
 from jacket.document.document import Document
 from jacket.document.state import JacketObject, State
 from jacket.document.task import Task, on_layer
+from jacket.errors import JacketError
 from jacket.progress import Progress
 from jacket.tools.base import ToolSettings
 
@@ -103,6 +104,10 @@ def _take_over(document: Document, before: State, done: Document) -> None:
         changes = {f: getattr(j, f) for f in j.__dataclass_fields__ if getattr(j, f) is not getattr(old, f)}
         return replace(present, **changes)
 
+    added = [j for j in now.jackets if j.id not in was]
+    if added and result.next_id != before.next_id:
+        # Both would have given out the same numbers.
+        raise JacketError("Layers were added meanwhile, so nothing was changed; do it again.")
     held = result.held if result.held is not before.held else now.held
     if not done.history.done:
         document.amend(now.with_(held=held))
@@ -110,5 +115,5 @@ def _take_over(document: Document, before: State, done: Document) -> None:
     parts = {f: getattr(result, f) for f in State.__dataclass_fields__ if getattr(result, f) is not getattr(before, f)}
     parts |= {"held": held, "next_id": max(now.next_id, result.next_id)}
     if "jackets" in parts:
-        parts["jackets"] = tuple(row(j) for j in result.jackets)
+        parts["jackets"] = (*(row(j) for j in result.jackets), *added)
     document.apply(done.history.done[-1].name, now.with_(**parts), numbered=True)

@@ -15,6 +15,7 @@ from jacket.core.bake.seen import Seen, compared, dense_look, heated, light_look
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.uv.sheets import Sheet
 from jacket.jobs.bake import BakeLayer, dense_of
+from jacket.jobs.intake_views import MOST, NEAR
 from jacket.program import Program
 from jacket.qt.scene.lit import dressed, handed_of, sheets_of_triangles, skin_follows
 from jacket.qt.theme import font
@@ -24,10 +25,6 @@ from jacket.stages.deliver.baking import layers_and_sources
 
 DIFFERENCE = "difference"
 """What is shown in place of a map."""
-MOST = 20.0
-"""Degrees in full colour."""
-NEAR = 0.03
-"""Diagonals that what is compared may lie apart."""
 
 
 class Differing(QObject):

@@ -304,3 +304,18 @@ def test_another_window_delivers_again_as_last_time_baking_what_is_needed(tmp_pa
         other.do("deliver-again")
     remember(path, LastDelivery(tmp_path / "gone", "thing"))
     assert recall(path) is None
+
+
+def test_nothing_of_another_project_goes_where_this_one_went(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setenv("JACKET_HOME", str(tmp_path / "home"))
+    p = program()
+    p.do("bake")
+    deliver_to(p, tmp_path, "thing")
+    before = (tmp_path / "thing.obj").read_bytes()
+    other = p.document.state.with_(sources=(), jackets=(JacketObject(2, "other", boxed(2, True)),))
+    p.do("hard-by-angle")
+    p.set(hard_angle=10.0)
+    p.do("hard-by-angle")
+    p.at_once.meanwhile = lambda: p.document.apply("other", other)
+    p.do("deliver-again")
+    assert "dropped" in p.said[-1] and (tmp_path / "thing.obj").read_bytes() == before

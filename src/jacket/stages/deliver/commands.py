@@ -96,6 +96,8 @@ def deliver_again(host: Host, force: bool = False) -> None:
 
         def merge(done: Any) -> None:
             task.merge(done)
+            if host.baked is not done:
+                return  # another project was opened meanwhile: nothing of it goes where this one went
             deliver_to(host, last.folder, last.stem, force)
 
         host.start(replace(task, merge=merge))
