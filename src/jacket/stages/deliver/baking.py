@@ -13,6 +13,7 @@ from jacket.core.bake.bake import SheetBake
 from jacket.core.bake.cage import REACH, STRAIGHT
 from jacket.core.bake.made import Bake, SheetMaps
 from jacket.core.bake.maps import MAPS, Baked
+from jacket.core.mesh.choosing import as_kind
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.uv.sheets import Sheet
 from jacket.document.state import State
@@ -107,20 +108,15 @@ def glimpsed(sheet: Sheet, work: SheetBake) -> SheetMaps:
 # ---- the cage, painted on what is held -----------------------------------------------------------------------------------
 
 
-def held_points(state: State) -> tuple[PolyMesh, Any]:
-    """The active layer and its held points. Raises JacketError where nothing is held."""
+def held_points(state: State, wanted: str = "the cage is to be another one") -> tuple[PolyMesh, Any]:
+    """The active layer and flags (V,) of its held points. Raises JacketError where nothing is held, with what is `wanted` there."""
     jacket = state.jacket
     if jacket is None or not state.held.parts:
-        raise JacketError("Hold the faces where the cage is to be another one first.")
+        raise JacketError(f"Hold the faces where {wanted} first.")
     mesh = jacket.mesh
     flags = np.zeros(mesh.n_points, bool)
     for part in state.held.parts:
-        if part.kind == "points":
-            flags[part.ids] = True
-        elif part.kind == "edges":
-            flags[mesh.topology.edge_points[part.ids].ravel()] = True
-        else:
-            flags[mesh.corners[np.isin(mesh.face_of_corner, part.ids)]] = True
+        flags[as_kind(mesh, part.kind, part.ids, "points")] = True
     return mesh, flags
 
 

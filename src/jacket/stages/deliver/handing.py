@@ -3,14 +3,11 @@
 from __future__ import annotations
 
 import numpy as np
-from numpy.typing import NDArray
 
 from jacket.commands.host import Host
-from jacket.core.mesh.choosing import as_kind
 from jacket.core.mesh.nodes import ORIGIN, base_of, middle_of, place_of, socket_at
 from jacket.document.edits.nodes import add_socket, put_pivot
-from jacket.document.state import State
-from jacket.errors import JacketError
+from jacket.stages.deliver.baking import held_points
 
 PIVOTS = {
     "pivot-origin": "At the origin",
@@ -20,20 +17,11 @@ PIVOTS = {
 }
 
 
-def held_points(state: State) -> NDArray[np.signedinteger]:
-    """The points of what is held of the active layer. Raises JacketError where nothing is."""
-    jacket = state.jacket
-    if jacket is None or not state.held.parts:
-        raise JacketError("Hold the faces, edges or points where it is to be first.")
-    rows = [as_kind(jacket.mesh, h.kind, h.ids, "points") for h in state.held.parts]
-    return np.unique(np.concatenate(rows))
-
-
 def pivot(host: Host, where: str) -> None:
     """Put the pivot of the active layer somewhere, by the id of its command."""
     layer = host.document.open_jacket()
     place = (ORIGIN if where == "pivot-origin" else base_of(layer.mesh) if where == "pivot-base" else middle_of(layer.mesh)
-             if where == "pivot-middle" else place_of(layer.mesh, held_points(host.document.state)))  # fmt: skip
+             if where == "pivot-middle" else place_of(layer.mesh, np.flatnonzero(held_points(host.document.state, "the pivot is to be")[1])))  # fmt: skip
     put_pivot(host.document, layer.id, place)
     host.say(f"The pivot of {layer.name} is {PIVOTS[where].lower()} now; files with nodes (GLB, USD) carry it.")
 
@@ -41,7 +29,7 @@ def pivot(host: Host, where: str) -> None:
 def socket(host: Host) -> None:
     """A socket at the middle of what is held, pointing away from the surface."""
     layer = host.document.open_jacket()
-    points = held_points(host.document.state)
+    points = np.flatnonzero(held_points(host.document.state, "the socket is to be")[1])
     name = host.ask_text("A socket where things are hung on", "Name", "socket")
     if name is None:
         return
