@@ -120,6 +120,8 @@ class Program:
         self.tool.leave()
         self._chosen[self.stage.id] = tool_id
         self._tell("tool")
+        if self.tool.lit and not self.display.lit:
+            self.show(replace(self.display, lit=True))
 
     # ---- commands --------------------------------------------------------------------------------------------
     def run(self, command: Command) -> None:

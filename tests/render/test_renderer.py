@@ -11,9 +11,10 @@ from PIL import Image
 
 from jacket.core.mesh.materials import Material
 from jacket.core.mesh.polymesh import PolyMesh
-from jacket.render.renderer import Renderer, chosen_light, decoded
+from jacket.render.renderer import Renderer, chosen_light
 from jacket.render.scene import FILL_WIDTH, Layer, Scene, dot_rows, fill_rows, line_rows
 from jacket.render.surfaces import Look, surface_of_mesh
+from jacket.render.textures import decoded
 from jacket.tools.view import FlatCamera, FormCamera
 from tests.conftest import cube, grid, icosphere
 

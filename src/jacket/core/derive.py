@@ -283,8 +283,13 @@ def shown_of(mesh: PolyMesh, sights: tuple[Sight, ...]) -> Floats:
     """(V,) how much each point is seen: from sight lines where there are some, else by the open sky."""
     if not sights:
         return sky_of(mesh)
-    tree = STORE.get(form_of(mesh), "rays", lambda: RayTree.build(mesh.points, mesh.triangle_points))
+    tree = rays_of(mesh)
     return STORE.get(form_of(mesh), ("shown", sights), lambda: shown_from(mesh, sights, tree))
+
+
+def rays_of(mesh: PolyMesh) -> RayTree:
+    """The tree of a mesh for rays."""
+    return STORE.get(form_of(mesh), "rays", lambda: RayTree.build(mesh.points, mesh.triangle_points))
 
 
 def set_figures_of(mesh: PolyMesh, cut: Bools, sights: tuple[Sight, ...], known: bool = False) -> SetFigures | None:

@@ -9,6 +9,7 @@ from typing import Any, TypeVar
 import numpy as np
 from numpy.typing import NDArray
 
+from jacket.core.bake.decals import Decal
 from jacket.core.mesh.nodes import BARE, Nodes
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.quads.steering import Guide, Paint
@@ -54,6 +55,7 @@ class JacketObject:
     dense        maps are baked from it, as from a source, and it does not go out
     nodes        its pivot, and empty nodes about it
     coarser_of   the id of the layer that it is a coarser level of detail of, −1 for none: it goes out beside it and takes its maps
+    decals       pictures that lie on it, the lowest first
     """
 
     id: int
@@ -67,6 +69,7 @@ class JacketObject:
     dense: bool = False
     nodes: Nodes = BARE
     coarser_of: int = -1
+    decals: tuple[Decal, ...] = ()
 
     def island(self, number: int) -> IslandRecord | None:
         """The record of an island by its number; None where there is none."""

@@ -11,6 +11,7 @@ from typing import Any
 import numpy as np
 
 from jacket import __version__
+from jacket.core.bake.decals import Decal
 from jacket.core.bake.failing import failing_faces
 from jacket.core.bake.made import Bake
 from jacket.core.checks.deliver import bake_checks, limit_checks, shading_checks
@@ -23,6 +24,7 @@ from jacket.core.uv.sheets import ONE_SHEET, Sheets
 from jacket.document.state import State
 from jacket.errors import FormatError, MeshError
 from jacket.formats.deliver.files import delivery_bytes, name_of, small_png, told_files, write_delivery
+from jacket.formats.deliver.laid import lacking_pictures, with_decals
 from jacket.formats.deliver.own import with_own
 from jacket.formats.deliver.page import facts_of, page_bytes
 from jacket.formats.deliver.profiles import Profile, profile_named, turned
@@ -34,7 +36,7 @@ from jacket.progress import Progress, silent
 @dataclass(frozen=True, eq=False)
 class DeliverLayer:
     """A layer as it goes out: its name, its mesh, the names of its islands by the number on their faces, and what else is
-    known of them; its pivot and sockets; the name of the layer it is a coarser level of detail of."""
+    known of them; its pivot and sockets; the name of the layer it is a coarser level of detail of; what lies on it."""
 
     name: str
     mesh: PolyMesh
@@ -42,13 +44,15 @@ class DeliverLayer:
     records: Sequence[IslandRecord] = ()
     nodes: Nodes = BARE
     level_of: str = ""
+    decals: tuple[Decal, ...] = ()
 
 
 def layers_of(state: State) -> list[DeliverLayer]:
     """The layers of a state that go out, under the names they have in files."""
     names, ids = state.going_names, {j.id: j for j in state.outgoing}
     return [DeliverLayer(names[j.id], j.mesh, {r.id: r.name for r in j.islands}, j.islands, j.nodes,
-                         names[j.coarser_of] if j.coarser_of in ids else "") for j in state.outgoing]  # fmt: skip
+                         names[j.coarser_of] if j.coarser_of in ids else "",
+                         j.decals if j in state.baked_onto else ()) for j in state.outgoing]  # fmt: skip
 
 
 @dataclass(frozen=True)
@@ -118,6 +122,9 @@ def deliver(
             beside = [x.mesh for x in layers if x is not layer]
             rows[layer.name] = delivery_checks(layer.mesh, source, surface, settings.sheets, beside, layer.records)
         rows[layer.name] = [*rows[layer.name], *profile_checks(layer.mesh, profile, settings.sheets, bake)]
+        lacking = lacking_pictures(layer.decals)
+        if lacking:
+            raise FormatError(f"The picture {Path(lacking[0]).name} of a decal on {layer.name} is not there or no picture; put it back or take the decal off.")
     told = _told(layers, rows, settings, profile, report, bake)
     progress(0.6, "writing the files")
     files = _files(layers, rows, settings, profile, told, bake, own)
@@ -161,7 +168,8 @@ def _files(
     layers: Sequence[DeliverLayer], rows: Mapping[str, list[Check]], settings: DeliverSettings, profile: Profile,
     told: dict[str, Any], bake: Bake | None, own: Mapping[str, str],
 ) -> dict[str, bytes]:  # fmt: skip
-    maps = [(s.sheet, s.maps) for s in with_own(bake.sheets if bake is not None else (), own, settings.sheets)]
+    worn = with_own(bake.sheets if bake is not None else (), own, settings.sheets)
+    maps = [(s.sheet, s.maps) for s in with_decals(worn, [(x.mesh, x.decals) for x in layers if x.decals], settings.sheets)]
     nodes = {x.name: x.nodes for x in layers if x.nodes != BARE}
     files = delivery_bytes([(x.name, x.mesh, x.islands) for x in layers], settings.stem, profile, settings.sheets, b"", maps, nodes)
     name = name_of(settings.stem)

@@ -17,7 +17,8 @@ from jacket.core.uv.sheets import Sheet
 from jacket.jobs.bake import BakeLayer, dense_of
 from jacket.jobs.intake_views import MOST, NEAR
 from jacket.program import Program
-from jacket.qt.scene.lit import dressed, handed_of, sheets_of_triangles, skin_follows
+from jacket.qt.scene.lit import handed_of, sheets_of_triangles
+from jacket.qt.scene.worn import dressed, skin_follows
 from jacket.qt.theme import font
 from jacket.qt.views.form_view import FormView
 from jacket.qt.work import Worker
@@ -69,7 +70,7 @@ class Differing(QObject):
 
     def _now(self) -> tuple[Any, ...]:
         state, program = self.program.document.state, self.program
-        rows = tuple((j.id, skin_follows(j.mesh), j.pictures) for j in state.looked_at)
+        rows = tuple((j.id, skin_follows(j.mesh), j.pictures, j.decals) for j in state.looked_at)
         sources = tuple(s.mesh for s in layers_and_sources(state)[1])
         return (self.form.camera, program.baked, program.display.mip, rows, sources, state.sheets)
 

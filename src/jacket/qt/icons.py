@@ -57,6 +57,13 @@ def _look(p: QPainter) -> None:
     p.drawLine(QPointF(2, 20), QPointF(20, 20))
 
 
+def _decal(p: QPainter) -> None:
+    # A picture with a corner that still stands off.
+    p.drawPolyline([QPointF(17, 24), QPointF(4, 24), QPointF(4, 5), QPointF(24, 5), QPointF(24, 17)])
+    p.drawPolygon(QPolygonF([QPointF(17, 24), QPointF(17, 17), QPointF(24, 17)]))
+    p.drawPolyline([QPointF(8, 19), QPointF(11, 12), QPointF(14, 16), QPointF(18, 10)])
+
+
 def _hull(p: QPainter) -> None:
     p.drawEllipse(QRectF(8, 8, 12, 12))
     pen = QPen(p.pen())
@@ -196,7 +203,7 @@ def _density(p: QPainter) -> None:
 
 
 _PAINTERS: dict[str, Painter] = {
-    "draft": _draft, "nudge": _nudge, "flat-nudge": _nudge, "relax": _relax, "flat-relax": _relax, "unpick": _unpick, "hold": _hold, "cut": _cut, "sew": _sew, "look": _look, "probe": _probe, "hull": _hull,
+    "draft": _draft, "nudge": _nudge, "flat-nudge": _nudge, "relax": _relax, "flat-relax": _relax, "unpick": _unpick, "hold": _hold, "cut": _cut, "sew": _sew, "look": _look, "probe": _probe, "hull": _hull, "decal": _decal,
     "place": _place, "ladder": _ladder, "weave": _weave, "sleeve": _sleeve, "darn": _darn, "rows": _rows, "move": _move, "carry": _carry, "lift": _lift, "tidy": _tidy, "guide": _guide, "density": _density, "sift": _sift, "gauge": _gauge, "ground": _ground,
 }  # fmt: skip
 

@@ -14,6 +14,7 @@ from jacket.qt.scene.form import Kept, Shown, compared, form_scene, without_jack
 from jacket.qt.scene.lit import sheet_skins
 from jacket.qt.scene.seams import zoom_step
 from jacket.qt.scene.sheet import held_flat_layers, sharing, sheet_layers, too_near
+from jacket.qt.scene.worn import state_has_decals, whole_look
 from jacket.qt.theme import DAY, Palette, rgb
 from jacket.qt.views.flat_view import FlatView
 from jacket.qt.views.form_view import FormView
@@ -64,7 +65,8 @@ class Showing(QObject):
         if program.strokes is not None and stage == "topology":
             display = without_jacket(display)
         shown = Shown(trial, program.lit, program.proposal, program.strokes, other, program.baked,
-                      program.tool_settings.lamp_turn, program.tool_settings.wipe, program.values(DeliverValues).cage)
+                      program.tool_settings.lamp_turn, program.tool_settings.wipe, program.values(DeliverValues).cage,
+                      program.document.in_gesture)
         form.show_scene(form_scene(state, display, self.palette, stage, shown, form.per_unit, self._kept))
         lit = display.lit and stage == "deliver"
         form.wipe = program.tool_settings.wipe if lit and state.source is not None else 1.0
@@ -104,9 +106,11 @@ class Showing(QObject):
         key: tuple[Any, ...] = (grounds, self.palette, display.colouring, display.checker, display.squares, display.stretch_by, display.threads, display.hems, display.alone, state.sheets, state.active_sheet,
                zoom, state.held if display.alone else None, near, tuple((m.aspect("faces"), m.aspect("uv")) for m in beside))  # fmt: skip
         base = self._kept.layers("sheets", key, lambda: sheet_layers(state, display, self.palette, flat.camera.scale, near, beside))
-        on_map = program.stage.id == "deliver" and program.baked is not None and display.lit
-        skins = sheet_skins(state, program.baked, display) if on_map and program.baked is not None else []
-        key = (*key, program.baked if on_map else None, (display.map, display.mip) if on_map else "")
+        on_map = program.stage.id == "deliver" and display.lit and (program.baked is not None or state_has_decals(state))
+        hasty = program.document.in_gesture
+        worn = whole_look(program.baked, state, hasty) if on_map else None
+        skins = sheet_skins(state, program.baked, display, hasty) if on_map else []
+        key = (*key, worn, (display.map, display.mip) if on_map else "")
         if skins:
             base = [replace(x, fill=x.fill[:0]) for x in base]
         if key != self._flat_key or state.held is not self._flat_held:

@@ -14,8 +14,9 @@ from numpy.typing import NDArray
 
 from jacket.render.programs import Programs, put
 from jacket.render.scene import Layer, Scene
-from jacket.render.skins import Pictures, Skin
+from jacket.render.skins import Skin
 from jacket.render.surfaces import SHADES, Look, Span, Surface
+from jacket.render.textures import Textures, decoded
 
 SAMPLES = 0
 """Of each pixel; lines and dots soften their own edges, and under software rendering four samples double a frame."""
@@ -128,43 +129,6 @@ class _SkinBuffers:
         self.buffer.release()
 
 
-class _Textures:
-    """The pictures of a sheet on the graphics side."""
-
-    def __init__(self, context: Any, pictures: Pictures) -> None:
-        self.made: dict[str, Any] = {}
-        for name in ("colour", "normal", "surface", "opacity"):
-            pixels = getattr(pictures, name)
-            if pixels is not None:
-                data = np.ascontiguousarray(pixels[::-1])
-                texture = context.texture((pixels.shape[1], pixels.shape[0]), pixels.shape[2], data.tobytes(), alignment=1)
-                texture.build_mipmaps()
-                texture.filter = moderngl.LINEAR_MIPMAP_LINEAR, moderngl.LINEAR
-                texture.repeat_x = texture.repeat_y = False
-                self.made[name] = texture
-
-    def release(self) -> None:
-        """Give the memory back."""
-        for texture in self.made.values():
-            texture.release()
-
-
-def decoded(data: bytes, most: int = 4096) -> tuple[tuple[int, int], bytes]:
-    """Size and RGB bytes of a picture, its last row first, at most `most` pixels wide or high."""
-    import io
-
-    from PIL import Image
-
-    try:
-        with Image.open(io.BytesIO(data)) as opened:
-            opened.draft("RGB", (most, most))
-            picture = opened.convert("RGB")
-        picture.thumbnail((most, most))
-    except (OSError, ValueError, Image.DecompressionBombError):
-        return (1, 1), b"\x99\x99\x99"
-    return picture.size, picture.transpose(Image.Transpose.FLIP_TOP_BOTTOM).tobytes()
-
-
 def chosen_light(counts: list[int], rate: float, software: bool) -> int:
     """Which of the light copies (with these numbers of triangles, ascending) is drawn in motion: under software
     rendering the first, else the heaviest that the measured rate (triangles a second) draws in 12 ms."""
@@ -187,6 +151,7 @@ class Renderer:
         self.dead: list[Any] = []
         """Buffers whose surface or layer nobody keeps any more; they are given back at the end of the next frame, when
         the context is current."""
+        self.textures = Textures(context, self.dead)
         self.size = (0, 0)
         self.base_key: tuple[Any, ...] | None = None
         self.coming_key: tuple[Any, ...] | None = None
@@ -253,12 +218,14 @@ class Renderer:
             put(program, name, value)
         for skin in scene.skins:
             array = self._skin(skin)
-            textures = self._pictures(skin.pictures)
-            for unit, (name, key) in enumerate((("u_colour", "colour"), ("u_bumps", "normal"), ("u_surface", "surface"), ("u_holes", "opacity"))):
+            pictures, there = skin.pictures, 0
+            for unit, (name, pixels) in enumerate((("u_colour", pictures.colour), ("u_bumps", pictures.normal), ("u_surface", pictures.surface),
+                                                   ("u_holes", pictures.opacity))):  # fmt: skip
                 put(program, name, unit)
-                if key in textures.made:
-                    textures.made[key].use(unit)
-            put(program, "u_has", sum(bit for bit, key in ((1, "colour"), (2, "normal"), (4, "surface"), (8, "opacity")) if key in textures.made))
+                if pixels is not None:
+                    self.textures.of(pixels).use(unit)
+                    there += 2**unit
+            put(program, "u_has", there)
             put(program, "u_lit", int(skin.lit))
             put(program, "u_mip", float(scene.mip))
             put(program, "u_tint", skin.tint)
@@ -270,13 +237,6 @@ class Renderer:
         if known is None:
             known = _SkinBuffers(self.context, self.programs, skin)
             self._keep(skin, known)
-        return known
-
-    def _pictures(self, pictures: Pictures) -> _Textures:
-        known: _Textures | None = self.buffers.get(pictures)
-        if known is None:
-            known = _Textures(self.context, pictures)
-            self._keep(pictures, known)
         return known
 
     # ---- the base: sources, kept as a picture ----------------------------------------------------

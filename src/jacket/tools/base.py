@@ -46,6 +46,10 @@ class ToolSettings:
     baked: Any = None
     """Where the light stands, in degrees; how much of the view shows the light mesh beside the dense one; and the maps that
     were baked last (core/bake/made.py)."""
+    picture: str = ""
+    decal: int = -1
+    decal_role: str = "colour"
+    """The picture that Decal lays on, the decal that was touched last, and the map new ones lie in."""
     likeness: float = 1.0
     mirror_twins: bool = True
     """Per cent of their size by which twins may differ, and whether mirror images are twins."""
@@ -77,6 +81,8 @@ class Tool:
     """Whether a brush has a strength."""
     takes_wheel: ClassVar[bool] = False
     """Whether the wheel is the tool's even when nothing is drawn yet, over what the tool works on."""
+    lit: ClassVar[bool] = False
+    """Whether its work is seen only as a game shows it."""
     legend: ClassVar[tuple[tuple[str, str], ...]] = ()
     options: ClassVar[tuple[Option, ...]] = ()
     actions: ClassVar[tuple[str, ...]] = ()

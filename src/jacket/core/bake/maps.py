@@ -55,6 +55,10 @@ ALL_MAPS: dict[str, MapKind] = {
 """Those, and what only pictures of one's own say."""
 
 
+_IN_EIGHT = ((np.arange(65536, dtype=np.uint32) * 255 + 32767) // 65535).astype(np.uint8)
+"""Sixteen bits in eight, rounded."""
+
+
 @dataclass(frozen=True, eq=False)
 class Baked:
     """One map of one sheet: pixels (H, W, channels), the upper row first: uint16 shares of 65535, float32 of whole
@@ -79,7 +83,7 @@ class Baked:
         if self.pixels.dtype == np.uint8:
             return np.asarray(self.pixels, np.uint8)
         if self.pixels.dtype == np.uint16:
-            return ((self.pixels.astype(np.uint32) * 255 + 32767) // 65535).astype(np.uint8)
+            return np.asarray(_IN_EIGHT[self.pixels], np.uint8)
         return np.rint(self.shares() * 255).astype(np.uint8)
 
     def sixteen(self) -> NDArray[np.uint16]:

@@ -29,10 +29,11 @@ def layer_of(state: State, layer_id: int) -> JacketObject:
 
 
 def _with_layer(state: State, name: str, mesh: PolyMesh, like: JacketObject | None = None) -> State:
-    """A new layer, made the active one: behind another one that it is `like`, whose islands' names it takes, or last."""
+    """A new layer, made the active one: behind another one that it is `like`, whose islands' names and decals it takes, or
+    last."""
     layer = JacketObject(state.next_id, free_name({j.name for j in state.jackets}, name), mesh)
     if like is not None:
-        layer = replace(layer, islands=like.islands, next_island=like.next_island)
+        layer = replace(layer, islands=like.islands, next_island=like.next_island, decals=like.decals)
     after = like.id if like is not None else None
     at = next((k + 1 for k, j in enumerate(state.jackets) if j.id == after), len(state.jackets))
     jackets = (*state.jackets[:at], layer, *state.jackets[at:])
@@ -147,7 +148,10 @@ def joined_layer(state: State) -> JacketObject:
         records += [replace(r, id=r.id + first) for r in layer.islands]
         first += layer.next_island
     mesh = _welded_at_one_spot(put_side_by_side([m for m in rows if m.n_points]))
-    return replace(kept, mesh=mesh, islands=_with_own_names(records), next_island=first + 1)
+    # Layers that were copied have the same decals: each lies there once.
+    known = {replace(d, id=0): d for j in layers for d in j.decals}
+    decals = tuple(replace(d, id=k + 1) for k, d in enumerate(known))
+    return replace(kept, mesh=mesh, islands=_with_own_names(records), next_island=first + 1, decals=decals)
 
 
 def take_joined(document: Document, joined: JacketObject, ids: set[int]) -> None:
@@ -182,6 +186,9 @@ def mirror_layer(document: Document, axis: int) -> None:
     """A copy of the active layer on the other side of a plane through the origin."""
     layer = document.require_jacket()
     mesh = mirrored_copy(layer.mesh, axis)
+    across = np.eye(4)
+    across[axis, axis] = -1.0
+    layer = replace(layer, decals=tuple(d.moved(across) for d in layer.decals))
     document.apply("mirror a layer", _with_layer(document.state, f"{layer.name} mirrored", mesh, layer))
 
 

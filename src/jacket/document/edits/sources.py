@@ -54,12 +54,17 @@ def place_source(document: Document, name: str, source_id: int, matrix: Any, mes
     state = s.with_source(replace(source, mesh=mesh, placing=matrix @ source.placing))
     if len(s.sources) == 1:
         state = state.with_(
-            jackets=tuple(replace(j, mesh=placed(j.mesh, matrix), nodes=j.nodes.moved(matrix)) for j in s.jackets),
+            jackets=tuple(_moved(j, matrix) for j in s.jackets),
             trials=tuple(replace(t, mesh=placed(t.mesh, matrix)) for t in s.trials),
             guides=tuple(replace(g, points=moved_places(g.points, matrix)) for g in s.guides),
             paint=replace(s.paint, places=moved_places(s.paint.places, matrix)) if s.paint is not None else None,
         )
     document.apply(name, state)
+
+
+def _moved(layer: JacketObject, matrix: Any) -> JacketObject:
+    decals = tuple(d.moved(matrix) for d in layer.decals)
+    return replace(layer, mesh=placed(layer.mesh, matrix), nodes=layer.nodes.moved(matrix), decals=decals)
 
 
 def freeze_source(document: Document) -> None:

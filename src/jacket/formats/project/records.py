@@ -15,6 +15,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from jacket.core.bake.decals import LAID, Decal
 from jacket.core.mesh.materials import Material
 from jacket.core.mesh.nodes import Nodes, Socket
 from jacket.core.mesh.polymesh import CUT, PIN, UV, PolyMesh, sorted_pairs
@@ -67,7 +68,8 @@ def project_pieces(state: State) -> list[bytes]:
         "jackets": [{"id": j.id, "name": j.name, "visible": j.visible, "locked": j.locked, "mesh": put(j.mesh),
                      "islands": [dataclasses.asdict(r) for r in j.islands], "next_island": j.next_island,
                      "pictures": [list(p) for p in j.pictures], "dense": j.dense,
-                     "nodes": dataclasses.asdict(j.nodes), "coarser_of": j.coarser_of}
+                     "nodes": dataclasses.asdict(j.nodes), "coarser_of": j.coarser_of,
+                     "decals": [dataclasses.asdict(d) for d in j.decals]}
                     for j in state.jackets],
         "trials": [{"id": t.id, "name": t.name, "settings": t.settings, "figures": t.figures, "mesh": put(t.mesh)}
                    for t in state.trials],
@@ -177,7 +179,23 @@ def _jacket(entry: dict[str, Any], mesh: PolyMesh) -> JacketObject:
     first = max([int(entry.get("next_island", 1)), *(r.id + 1 for r in records)])
     return JacketObject(int(entry["id"]), str(entry["name"]), mesh, bool(entry["visible"]),
                         bool(entry.get("locked", False)), records, first, _pictures(entry), bool(entry.get("dense", False)),
-                        _nodes(entry.get("nodes", {})), int(entry.get("coarser_of", -1)))  # fmt: skip
+                        _nodes(entry.get("nodes", {})), int(entry.get("coarser_of", -1)), _decals(entry))  # fmt: skip
+
+
+def _decals(entry: dict[str, Any]) -> tuple[Decal, ...]:
+    """What lies on a layer; older files have none."""
+    out = []
+    for d in entry.get("decals", ()):
+        path, role = str(d["path"]), str(d["role"])
+        width, height, reach, eye, strength = sizes = [float(d[k]) for k in ("width", "height", "reach", "eye", "strength")]
+        right, up = _place(d["right"]), _place(d["up"])
+        square = abs(np.dot(right, up)) < 1e-6 and abs(np.linalg.norm(right) - 1) < 1e-6 and abs(np.linalg.norm(up) - 1) < 1e-6
+        if not np.isfinite(sizes).all() or width == 0 or min(height, reach) <= 0 or eye < 0 or not square:
+            raise ValueError("a decal without a frame")
+        if role in LAID and 0 < len(path) < 4096:
+            out.append(Decal(int(d["id"]), str(d["name"]), path, role, _place(d["place"]), right, up, width, height, reach, eye,
+                             min(max(strength, 0.0), 1.0), bool(d["shown"])))  # fmt: skip
+    return tuple(out)
 
 
 def _nodes(entry: dict[str, Any]) -> Nodes:

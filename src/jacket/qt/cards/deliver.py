@@ -20,6 +20,7 @@ from jacket.formats.deliver.profiles import profiles_in
 from jacket.jobs.bake import WAYS
 from jacket.jobs.taken import Views
 from jacket.qt.cards.base import choice_box, soft, switch_box
+from jacket.qt.cards.decals import DecalsCard
 from jacket.qt.cards.receiver import NodesCard, ReceiverCard
 from jacket.qt.cards.stage import StageCard
 from jacket.qt.differing import DIFFERENCE
@@ -351,4 +352,4 @@ def picture_of(pixels: NDArray[np.uint8]) -> QPixmap:
     return QPixmap.fromImage(QImage(rows.data, rows.shape[1], rows.shape[0], 3 * rows.shape[1], QImage.Format.Format_RGB888).copy())
 
 
-CARDS = (LookCard, MapsCard, OwnCard, CageCard, EdgesCard, NodesCard, DeliverCard, ReceiverCard, IntakeCard)
+CARDS = (LookCard, MapsCard, DecalsCard, OwnCard, CageCard, EdgesCard, NodesCard, DeliverCard, ReceiverCard, IntakeCard)

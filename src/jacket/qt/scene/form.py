@@ -13,6 +13,7 @@ from jacket.core.bake.made import Bake
 from jacket.core.derive import pickable, tried_on
 from jacket.core.mesh.polymesh import Floats, PolyMesh
 from jacket.document.state import Held, State
+from jacket.formats.deliver.laid import decal_stamps
 from jacket.formats.deliver.own import own_stamps
 from jacket.qt.scene.cage import cage_layers
 from jacket.qt.scene.jacket import (
@@ -25,11 +26,12 @@ from jacket.qt.scene.jacket import (
     seams_follow,
     seams_over,
 )
-from jacket.qt.scene.lit import is_handed, lamps_of, lit_skins, skin_follows
+from jacket.qt.scene.lit import is_handed, lamps_of, lit_skins
 from jacket.qt.scene.proposal import proposal_layers
 from jacket.qt.scene.seams import wish_layers, zoom_step
 from jacket.qt.scene.source import picked_layers, plane_layers, source_surfaces
 from jacket.qt.scene.steer import guide_layers, paint_layers
+from jacket.qt.scene.worn import skin_follows
 from jacket.qt.theme import Palette, rgb
 from jacket.render.scene import Layer, Scene, line_rows
 from jacket.render.surfaces import Look
@@ -42,7 +44,7 @@ class Shown:
     """What lies over the objects of the document: the trial that is looked at, lit segments (S, 2, 3), a proposal, strokes
     (S, 2, 3) of a field that is being made, a mesh to compare with in the right half; maps that were baked, how the
     lamps are turned how much of the view they are shown in, and
-    how far the cage goes in %."""
+    how far the cage goes in %; whether a decal is being dragged, so that smaller maps will do."""
 
     trial: PolyMesh | None = None
     lit: Floats | None = None
@@ -53,6 +55,7 @@ class Shown:
     lamp_turn: float = 0.0
     wipe: float = 1.0
     cage: float = 0.0
+    hasty: bool = False
 
 
 class Kept:
@@ -121,10 +124,10 @@ def _lit_scene(state: State, display: Display, palette: Palette, shown: Shown, k
     """The layers as a game shows them, and beside the wipe the dense source in the same light."""
     lamps = lamps_of(display, shown.lamp_turn)
     # Turning the light or moving the wipe costs no new skins and no new hull.
-    key = (tuple((j.id, skin_follows(j.mesh), own_stamps(dict(j.pictures))) for j in state.looked_at), state.sheets, shown.baked, display.map,
-           tuple(is_handed(j.mesh) for j in state.looked_at))  # fmt: skip
+    key = (tuple((j.id, skin_follows(j.mesh), own_stamps(dict(j.pictures)), decal_stamps(j.decals)) for j in state.looked_at), state.sheets, shown.baked, display.map,
+           shown.hasty and any(j.decals for j in state.looked_at), tuple(is_handed(j.mesh) for j in state.looked_at))  # fmt: skip
     # Until a large layer is made ready beside the window, what was last shown of it stays.
-    skins = kept.layers("skins", key, lambda: lit_skins(state, shown.baked, display)) if all(key[-1]) or not kept.last("skins") else kept.last("skins")
+    skins = kept.layers("skins", key, lambda: lit_skins(state, shown.baked, display, shown.hasty)) if all(key[-1]) or not kept.last("skins") else kept.last("skins")
     base: list[Any] = []
     tiers: list[Any] = []
     if shown.wipe < 1.0 or not skins:

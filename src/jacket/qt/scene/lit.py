@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from weakref import WeakKeyDictionary
 
 import numpy as np
@@ -16,15 +15,14 @@ from jacket.core.derive import AT_ONCE
 from jacket.core.mesh.polymesh import Floats, PolyMesh
 from jacket.core.store import STORE
 from jacket.core.uv.sheets import Sheet
-from jacket.document.state import JacketObject, State
-from jacket.formats.deliver.own import fitted, own_stamps, with_own
+from jacket.document.state import State
+from jacket.formats.deliver.own import fitted
+from jacket.qt.scene.worn import dressed, skin_follows, state_has_decals, whole_look
 from jacket.render.skins import LAMPS, SKIN_WIDTH, Lamps, Pictures, Skin
 
 Bytes = NDArray[np.uint8]
 _PICTURES: WeakKeyDictionary[SheetMaps, dict[str, Pictures]] = WeakKeyDictionary()
 _ROUGH = 0.8
-_DRESSED: dict[int, tuple[object, Bake]] = {}
-"""The last maps of each layer with its own pictures, under what they follow from."""
 
 
 def lamps_of(display: Display, turn: float) -> Lamps:
@@ -49,11 +47,6 @@ def make_ready(mesh: PolyMesh) -> None:
     STORE.get(skin_follows(mesh), "skin rows", lambda: skin_rows(mesh, given))
 
 
-def skin_follows(mesh: PolyMesh) -> tuple[object, ...]:
-    """What the triangles of a skin follow from."""
-    return tuple(mesh.aspect(a) for a in ("points", "faces", "uv", "marks", "cuts"))
-
-
 def three(pixels: Bytes) -> Bytes:
     """(H, W, 3) of pixels of one or three channels."""
     return np.ascontiguousarray(np.broadcast_to(pixels, (*pixels.shape[:2], 3))) if pixels.shape[2] == 1 else pixels
@@ -63,25 +56,34 @@ def pictures_of(maps: SheetMaps, shown: str) -> Pictures:
     """The pictures of a sheet for lighting ("lit"), or one map alone as the colour picture; kept for as long as the maps."""
     known = _PICTURES.setdefault(maps, {})
     if shown not in known:
-        known[shown] = _lit_pictures(maps) if shown == "lit" else Pictures(three(maps.maps[shown].eight()) if shown in maps.maps else None)
+        known[shown] = _lit_pictures(maps) if shown == "lit" else Pictures(three(eight_of(maps.maps[shown])) if shown in maps.maps else None)
     return known[shown]
+
+
+def eight_of(baked: Baked) -> Bytes:
+    """A map in eight bits, kept as long as it is: of maps under a decal that moves only one is another."""
+    made: Bytes = STORE.get((baked,), "eight bits", baked.eight)
+    return made
 
 
 def _lit_pictures(maps: SheetMaps) -> Pictures:
     def eight(kind: str) -> Bytes | None:
-        baked: Baked | None = maps.maps.get(kind)
-        return None if baked is None else baked.eight()
+        baked = maps.maps.get(kind)
+        return None if baked is None else eight_of(baked)
 
-    surface = None
-    parts = [maps.maps.get(k) for k in ("occlusion", "roughness", "metal")]
-    first = next((p for p in parts if p is not None), None)
-    if first is not None:
-        height, width = first.pixels.shape[:2]
-        surface = np.empty((height, width, 3), np.uint8)
-        for k, (part, plain) in enumerate(zip(parts, (255, round(255 * _ROUGH), 0), strict=True)):
-            surface[..., k] = plain if part is None else fitted(part, (width, height)).eight()[..., 0]
+    there = {k: maps.maps[k] for k in ("occlusion", "roughness", "metal") if k in maps.maps}
+    surface = STORE.get(tuple(there.values()), ("surface", *there), lambda: _surface(there)) if there else None
     holes = eight("opacity")
     return Pictures(eight("colour"), eight("normal"), surface, three(holes) if holes is not None else None)
+
+
+def _surface(there: dict[str, Baked]) -> Bytes:
+    """Occlusion, roughness and metal in one picture, at the size of the first."""
+    height, width = next(iter(there.values())).pixels.shape[:2]
+    surface = np.empty((height, width, 3), np.uint8)
+    for k, (kind, plain) in enumerate((("occlusion", 255), ("roughness", round(255 * _ROUGH)), ("metal", 0))):
+        surface[..., k] = eight_of(fitted(there[kind], (width, height)))[..., 0] if kind in there else plain
+    return surface
 
 
 def skins_of(mesh: PolyMesh, sheets: tuple[Sheet, ...], baked: Bake | None, display: Display) -> list[Skin]:
@@ -127,29 +129,19 @@ def sheets_of_triangles(given: Handed, sheets: tuple[Sheet, ...]) -> NDArray[np.
     return out
 
 
-def lit_skins(state: State, baked: Bake | None, display: Display) -> list[Skin]:
+def lit_skins(state: State, baked: Bake | None, display: Display, hasty: bool = False) -> list[Skin]:
     """Skins of all visible layers, each with its own pictures in place of baked maps."""
     return [s for j in state.looked_at if is_handed(j.mesh)
-            for s in skins_of(j.mesh, state.sheets, dressed(baked, j, state), display)]  # fmt: skip
+            for s in skins_of(j.mesh, state.sheets, dressed(baked, j, state, hasty), display)]  # fmt: skip
 
 
-def dressed(baked: Bake | None, layer: JacketObject, state: State) -> Bake | None:
-    """The maps of a layer with its own pictures in place of baked ones; the same object while nothing of them changes."""
-    if not layer.pictures:
-        return baked
-    key = (baked, own_stamps(dict(layer.pictures)), state.sheets)
-    known = _DRESSED.get(layer.id)
-    if known is None or known[0] != key:
-        made = with_own(baked.sheets if baked is not None else (), dict(layer.pictures), state.sheets)
-        known = _DRESSED[layer.id] = (key, replace(baked or Bake(), sheets=made))
-    return known[1]
-
-
-def sheet_skins(state: State, baked: Bake, display: Display) -> list[Skin]:
+def sheet_skins(state: State, baked: Bake | None, display: Display, hasty: bool = False) -> list[Skin]:
     """Each sheet as a picture of a map, for the flat view."""
     out = []
-    for maps in baked.sheets:
-        pictures = pictures_of(maps, display.map if display.map in maps.maps else "normal")
+    shown = whole_look(baked, state, hasty)
+    for maps in shown.sheets if shown is not None else ():
+        best = next((k for k in (display.map, "colour" if state_has_decals(state) else "normal", "normal", *maps.maps) if k in maps.maps), "")
+        pictures = pictures_of(maps, best)
         if pictures.colour is not None:
             out.append(Skin(_square(maps.sheet.origin), pictures, lit=False))
     return out

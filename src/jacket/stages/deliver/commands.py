@@ -25,7 +25,7 @@ from jacket.jobs.taken import Taken
 from jacket.progress import Progress
 from jacket.render.skins import LAMPS
 from jacket.settings.store import profile_dir
-from jacket.stages.deliver import handing, shading
+from jacket.stages.deliver import handing, pressing, shading
 from jacket.stages.deliver.baking import (
     bake_maps,
     bake_task,
@@ -179,6 +179,10 @@ def _has_own(state: State) -> bool:
     return state.jacket is not None and bool(state.jacket.pictures)
 
 
+def _has_decals(state: State) -> bool:
+    return state.jacket is not None and bool(state.jacket.decals)
+
+
 def _next_lamps(host: Host) -> None:
     names = list(LAMPS)
     at = names.index(host.display.lamps) if host.display.lamps in names else -1
@@ -215,6 +219,11 @@ COMMANDS = (
     *(Command(f"own-{role}", f"Own picture of {role}…", f"texture map {role} image paint material", "", _has_jacket, lambda h, r=role: choose_own(h, r))  # type: ignore[misc]
       for role in ROLES),
     Command("drop-own", "No pictures of one's own", "texture forget remove image", "", _has_own, drop_own),
+    Command("decal-picture", "Picture for decals…", "decal sticker label image text stamp choose", "", _has_jacket, pressing.choose_stencil),
+    Command("decal-from-view", "Lay it on from the view", "decal projection camera stamp photo", "", _has_jacket, pressing.lay_from_view),
+    Command("decal-mirror", "Mirror the decal", "decal flip other way round", "", _has_decals, pressing.mirror_decal),
+    Command("decal-top", "Decal above all others", "decal order raise front", "", _has_decals, pressing.top_decal),
+    Command("decal-off", "Take the decal off", "decal remove delete", "", _has_decals, pressing.take_off),
     *(Command(where, f"Pivot {words.lower()}", "origin transform anchor node place", "", _held if where == "pivot-held" else _has_jacket,
               lambda h, w=where: handing.pivot(h, w)) for where, words in handing.PIVOTS.items()),  # type: ignore[misc]
     Command("socket", "Socket at what is held…", "empty node attach hang point", "", _held, handing.socket),

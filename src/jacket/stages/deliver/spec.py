@@ -13,6 +13,7 @@ from jacket.jobs.deliver import profile_checks
 from jacket.stages.deliver.baking import is_stale
 from jacket.stages.deliver.commands import COMMANDS
 from jacket.stages.deliver.receivers import chosen_profile
+from jacket.stages.deliver.tools.decal import LayOn
 from jacket.stages.deliver.tools.hull import Hull
 from jacket.stages.deliver.tools.look import Look
 from jacket.stages.deliver.tools.probe import Probe
@@ -58,4 +59,4 @@ def ticket(state: State, found: list[Check]) -> Ticket:
     return Ticket(f"all {len(found)} ready")
 
 
-SPEC = StageSpec("deliver", "Deliver", "6", (Look, Probe, Hull, Hold), COMMANDS, DeliverValues, checks, ticket, ("deliver",), Looks(flat_share=0.3), also)
+SPEC = StageSpec("deliver", "Deliver", "6", (Look, LayOn, Probe, Hull, Hold), COMMANDS, DeliverValues, checks, ticket, ("deliver",), Looks(flat_share=0.3), also)
