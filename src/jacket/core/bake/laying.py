@@ -121,7 +121,7 @@ def overlay(texels: Texels, laid: Sequence[tuple[Decal, Stencil]], seen: RayTree
     for decal, picture in laid:
         spots = _spots(texels, decal)
         if decal.eye > 0 and seen is not None and len(spots.at):
-            spots = spots.kept(_open(spots, decal, seen))
+            spots = spots.kept(_open(spots, decal, seen, texels.target))
         if len(spots.at):
             t = texels.target
             sides = np.array([abs(decal.width), decal.height])
@@ -158,14 +158,16 @@ def _spots(texels: Texels, decal: Decal) -> _Spots:
     return _Spots(at[:n], triangle[:n], place[:n], fade[:n], point[:n], normal[:n])
 
 
-def _open(spots: _Spots, decal: Decal, seen: RayTree) -> NDArray[np.bool_]:
-    """Which spots the eye of a decal sees."""
+def _open(spots: _Spots, decal: Decal, seen: RayTree, target: Target) -> NDArray[np.bool_]:
+    """Which spots the eye of a decal sees. What is nearer than an edge is long hides nothing: flat faces stand in the way of
+    their neighbours where the form they stand for does not."""
     eye = np.array(decal.place) + decal.eye * decal.axes[2]
-    size = np.linalg.norm(spots.point - eye, axis=1)
-    start = spots.point + 1e-4 * size[:, None] * spots.normal
-    way = eye - start
+    edge = float(np.median(np.linalg.norm(target.places[:, 1] - target.places[:, 0], axis=1)))
+    way = eye - spots.point
     far = np.linalg.norm(way, axis=1)
-    return ~seen.covered(start, way / np.maximum(far, 1e-300)[:, None], far)
+    way /= np.maximum(far, 1e-300)[:, None]
+    off = np.minimum(edge, 0.5 * far)
+    return ~seen.covered(spots.point + off[:, None] * way + 0.1 * edge * spots.normal, way, far - off)
 
 
 def _grain(target: Target) -> Floats:

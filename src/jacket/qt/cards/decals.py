@@ -5,7 +5,7 @@ from __future__ import annotations
 from functools import partial
 from pathlib import Path
 
-from PySide6.QtWidgets import QPushButton
+from PySide6.QtWidgets import QPushButton, QSizePolicy
 
 from jacket.core.bake.decals import LAID, Decal
 from jacket.document.edits.decals import change_decal, drop_decal
@@ -29,7 +29,6 @@ class DecalsCard(StageCard):
         decals = layer.decals if layer is not None else ()
         self.right.setText(f"{len(decals)}" if decals else "none")
         self.row("Picture in hand", Path(tools.picture).name if tools.picture else "none")
-        desk.action(self, "decal-picture")
         if layer is None or not decals:
             self.column.addWidget(soft("Take the tool Decal and click on the form; the maps get it wherever its islands lie."))
             return
@@ -48,12 +47,14 @@ class DecalsCard(StageCard):
         name.clicked.connect(partial(self._choose, decal.id))
         shown = switch_box("", decal.shown, lambda on: self.desk.guarded(lambda: change_decal(program.document, layer, decal.id, "show a decal", shown=on)))
         shown.setAccessibleName(f"Show {decal.name}")
+        name.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
+        shown.setFixedWidth(20)
         away = QPushButton("×")
         away.setObjectName("row")
         away.setFixedSize(18, 20)
         away.setAccessibleName(f"Take {decal.name} off")
         away.clicked.connect(lambda: self.desk.guarded(lambda: drop_decal(program.document, layer, decal.id)))
-        self.beside(shown, name, away)
+        self.beside(name, shown, away)
 
     def _choose(self, decal: int) -> None:
         self.desk.program.tool_settings.decal = decal
@@ -78,7 +79,7 @@ class DecalsCard(StageCard):
         desk.grid(self, (("decal-mirror", "Mirror it"), ("decal-top", "Above all"), ("decal-off", "Take it off")), 3)
 
     def _number(self, label: str, value: float, unit: str, take: object, least: float = 1e-9) -> NumberField:
-        field = NumberField(value, least, 1e9, unit, False)
+        field = NumberField(float(f"{value:.4g}"), least, 1e9, unit, False)
         field.setAccessibleName(label)
         field.changed.connect(take)
         self.row(label, field)

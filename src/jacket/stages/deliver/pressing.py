@@ -52,7 +52,8 @@ def lay_from_view(host: Host) -> None:
     right, up = frame_across(back, UP, RIGHT)
     decal = Decal(0, path.stem[:60], str(path), host.tool_settings.decal_role, (x, y, z), right, up, height * wide / high, height,
                   min(size, 0.999 * far), far)  # fmt: skip
-    host.tool_settings.decal = lay_decal(host.document, spot.layer.id, decal)
+    with host.document.transaction(f"lay {decal.name} on"):
+        host.tool_settings.decal = lay_decal(host.document, spot.layer.id, decal)
     host.show(replace(host.display, lit=True))
     host.say(f"{decal.name} lies on what is seen from here; it stays so from wherever one looks later.")
 
