@@ -96,5 +96,7 @@ def test_embree_gives_the_same_sky() -> None:
     own = tree.first(origins, directions, 1e-3, True)[0] >= 0
     assert 0.02 < own.mean() < 0.5
     assert (tree.covered(origins, directions, 1e-3) != own).mean() < 1e-4
+    reaches = np.linspace(0, 1e-3, len(own))
+    assert (tree.covered(origins, directions, reaches) != (tree.first(origins, directions, reaches, True)[0] >= 0)).mean() < 1e-4
     tree.__dict__["_embree"] = None
     assert np.array_equal(tree.covered(origins, directions, 1e-3), own)

@@ -39,7 +39,7 @@ def slow(monkeypatch: pytest.MonkeyPatch) -> list[Path]:
     begun: list[Path] = []
     real = saving.save_project
 
-    def save(state: State, path: Path) -> None:
+    def save(state: State, path: Path, maps: object) -> None:
         begun.append(path)
         time.sleep(0.15)
         real(state, path)

@@ -61,8 +61,8 @@ class RayTree:
         reach = np.ascontiguousarray(np.broadcast_to(np.asarray(reach, np.float64), len(origins)))
         return _walk_many(*self.parts, origins, directions, reach, any_will_do)
 
-    def covered(self, origins: Floats, directions: Floats, reach: float = np.inf) -> NDArray[np.bool_]:
-        """(Q,) whether anything lies along each ray (Q, 3) within reach. By Embree where the extra `embree` is installed: three
+    def covered(self, origins: Floats, directions: Floats, reach: Floats | float = np.inf) -> NDArray[np.bool_]:
+        """(Q,) whether anything lies along each ray (Q, 3) within reach, one number or (Q,). By Embree where the extra `embree` is installed: three
         times as fast, in single precision, so that a ray that grazes an edge may come out otherwise (fewer than 1 in 10,000)."""
         fast = self._embree
         if fast is None:
@@ -70,7 +70,7 @@ class RayTree:
         scene, middle, scale = fast
         where = np.ascontiguousarray((origins - middle) * scale, np.float32)
         ways = np.ascontiguousarray(directions, np.float32)
-        far = np.full(len(where), min(reach * scale, 1e30), np.float32)
+        far = np.ascontiguousarray(np.broadcast_to(np.minimum(np.asarray(reach) * scale, 1e30), len(where)), np.float32)
         return np.asarray(scene.run(where, ways, dists=far, query="OCCLUDED")) >= 0
 
     @cached_property

@@ -129,14 +129,17 @@ class Reader:
             raise ValueError(f"{member} is not as long as it says")
         return data
 
+    def rows(self, member: str) -> int:
+        """How many rows an array has, by its header."""
+        with self.archive.open(self.infos[member]) as stream:
+            return int(_header(stream)[0][0])
+
     def array(self, member: str, rows: int | None = None) -> NDArray[Any]:
         """An array by its member, of `rows` rows where that is known already: what its header says is checked against
         the size of the member before anything is unpacked."""
         info = self.infos[member]
         with self.archive.open(info) as stream:
-            version = np.lib.format.read_magic(stream)
-            header = {(1, 0): np.lib.format.read_array_header_1_0, (2, 0): np.lib.format.read_array_header_2_0}[version]
-            shape, _, kind = header(stream)
+            shape, kind = _header(stream)
             length = int(np.prod(shape, dtype=np.float64)) * kind.itemsize
             if kind.kind not in KINDS or not 0 <= info.file_size - length <= 4096 or len(shape) > 3:
                 raise ValueError(f"{member} is not what its header says")
@@ -145,3 +148,11 @@ class Reader:
             if rows is None and length > 1 << 20 and length > _DENSE * max(info.compress_size, 1):
                 raise ValueError(f"{member} would unpack to far more than a mesh can")
         return np.asarray(np.load(io.BytesIO(self.bytes(member, _MOST)), allow_pickle=False))
+
+
+def _header(stream: Any) -> tuple[tuple[int, ...], np.dtype[Any]]:
+    """Shape and kind of the array that a stream begins with (NumPy's format, NEP 1)."""
+    version = np.lib.format.read_magic(stream)
+    header = {(1, 0): np.lib.format.read_array_header_1_0, (2, 0): np.lib.format.read_array_header_2_0}[version]
+    shape, _, kind = header(stream)
+    return shape, kind

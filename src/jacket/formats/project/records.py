@@ -5,10 +5,7 @@ from __future__ import annotations
 import dataclasses
 import io
 import json
-import lzma
-import struct
 import zipfile
-import zlib
 from pathlib import Path
 from typing import Any
 
@@ -29,12 +26,14 @@ from jacket.errors import FormatError, JacketError
 from jacket.formats.atomic import read_bytes, write_pieces
 from jacket.formats.deliver.own import ROLES
 from jacket.formats.project.container import PICTURE, Packed, Reader, packed, packed_array, zip_pieces
+from jacket.formats.project.damage import DAMAGE
+from jacket.formats.project.maps import KeptMaps, maps_members
 from jacket.formats.project.migrations import VERSION, brought_up, channel_name
 
 
-def save_project(state: State, path: Path) -> None:
-    """Write a state to a .jacket file, whole or not at all."""
-    write_pieces(path, project_pieces(state))
+def save_project(state: State, path: Path, maps: KeptMaps | None = None) -> None:
+    """Write a state to a .jacket file, and the maps that were baked of it, whole or not at all."""
+    write_pieces(path, project_pieces(state, maps))
 
 
 # ---- writing -----------------------------------------------------------------------------------------------------
@@ -45,7 +44,7 @@ def project_bytes(state: State) -> bytes:
     return b"".join(project_pieces(state))
 
 
-def project_pieces(state: State) -> list[bytes]:
+def project_pieces(state: State, maps: KeptMaps | None = None) -> list[bytes]:
     """A state as the pieces of a project file; arrays that were packed before and still live are not packed again."""
     members: list[tuple[str, Packed]] = []
     meshes: list[PolyMesh] = []
@@ -80,6 +79,8 @@ def project_pieces(state: State) -> list[bytes]:
     if state.paint is not None:
         table = np.concatenate([state.paint.places, state.paint.values[:, None]], axis=1)
         members.append(("paint.npy", packed_array(table.astype(np.float64))))
+    if maps is not None:
+        members.extend(maps_members(maps))
     return zip_pieces([("manifest.json", packed(json.dumps(manifest, indent=1).encode())), *members])
 
 
@@ -101,13 +102,6 @@ def _mesh_members(name: str, mesh: PolyMesh) -> list[tuple[str, Packed]]:
 
 # ---- reading -----------------------------------------------------------------------------------------------------
 
-_DAMAGE = (
-    zipfile.BadZipFile, zlib.error, lzma.LZMAError, struct.error, KeyError, ValueError, TypeError, OSError, EOFError,
-    AttributeError, IndexError, NotImplementedError, OverflowError, RuntimeError, MemoryError, SyntaxError,
-)  # fmt: skip
-"""What the standard library and NumPy raise on damaged files."""
-
-
 def load_project(path: Path) -> State:
     """Read a project file; raises FormatError with one sentence for anything wrong with it."""
     path = Path(path)
@@ -119,7 +113,7 @@ def load_project(path: Path) -> State:
         raise
     except JacketError as error:
         raise FormatError(f"{path.name}: {error}") from error
-    except _DAMAGE as error:
+    except DAMAGE as error:
         raise FormatError(f"{path.name} is damaged or not a Jacket project; open an earlier copy.") from error
 
 

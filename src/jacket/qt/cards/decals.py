@@ -24,7 +24,7 @@ class DecalsCard(StageCard):
     waits = True
 
     def fill(self) -> None:
-        desk, program = self.desk, self.desk.program
+        program = self.desk.program
         layer, tools = program.document.state.jacket, program.tool_settings
         decals = layer.decals if layer is not None else ()
         self.right.setText(f"{len(decals)}" if decals else "none")

@@ -113,6 +113,7 @@ class MapsCard(StageCard):
         if "light" in chosen:
             self.row("Light from", desk.choose(DeliverValues, "light_from", "Light from", [(w, w) for w in WAYS]))
         desk.number(self, "Padding", DeliverValues, "padding", -1, 8192, "px")
+        self.row("Saved with the project", desk.switch(DeliverValues, "keep_maps", "Saved with the project"))
         desk.action(self, "bake", main=True, text="Bake again" if made and stale else "Bake the maps")
 
     def _map_row(self, kind: str, baked: Baked | None, stale: bool) -> None:

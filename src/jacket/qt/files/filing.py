@@ -9,6 +9,7 @@ from PySide6.QtCore import QObject, Signal
 from PySide6.QtWidgets import QFileDialog, QMessageBox, QWidget
 
 from jacket.commands.general import project_name
+from jacket.core.bake.made import Bake
 from jacket.core.derive import HEAVY, surface_of
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.document.document import only_passing
@@ -26,6 +27,7 @@ from jacket.qt.files.saving import Saver
 from jacket.qt.files.watching import Watching
 from jacket.qt.scene.source import prepare_light
 from jacket.stages.deliver.commands import deliver_to
+from jacket.stages.deliver.keeping import maps_in, maps_to_keep
 from jacket.stages.layout.drawing import draw_to
 from jacket.stages.source.reading import Stamp, stamp_of
 
@@ -39,6 +41,7 @@ class Filing(QObject):
         super().__init__(parent)
         self.program, self.keeper, self.watching, self.window = program, keeper, watching, parent
         self.saver = Saver(program.document, program.say, self._saved, self)
+        self.saver.maps = lambda: maps_to_keep(program)
         self.claims = Claims()
 
     def show_kept(self) -> None:
@@ -75,8 +78,8 @@ class Filing(QObject):
         elif path.suffix.lower() == ".jacket":
             if self.may_leave():
                 before, stamp = self.program.document.state, stamp_of(path)
-                tasks.start(Task(f"open {path.name}", lambda p: made_ready(load_project(path), p),
-                                 lambda state: self.show_project(state, str(path), stamp) if self.left(before) else None))  # fmt: skip
+                tasks.start(Task(f"open {path.name}", lambda p: _opened(path, p),
+                                 lambda found: self._show_opened(found, path, stamp) if self.left(before) else None))  # fmt: skip
         else:
             tasks.start(Task(f"open {path.name}", lambda p: _read(path, p), lambda found: self._add(path, *found)))
 
@@ -86,6 +89,14 @@ class Filing(QObject):
         self.program.settings.remember(str(path))
         if first:
             self.program.frame(True)
+
+    def _show_opened(self, found: tuple[State, Bake | None, str], path: Path, stamp: Stamp | None) -> None:
+        state, baked, sentence = found
+        self.show_project(state, str(path), stamp)
+        if baked is not None:
+            self.program.keep_baked(baked)
+        if sentence:
+            self.program.say(sentence)
 
     def left(self, before: State) -> bool:
         """Whether another project may take the place of the present one, which was given up when it was `before`: what was
@@ -230,6 +241,13 @@ def _read(path: Path, progress: Progress) -> Any:
     if mesh.n_faces < HEAVY:
         surface_of(mesh)
     return mesh, stamp
+
+
+def _opened(path: Path, progress: Progress) -> tuple[State, Bake | None, str]:
+    """A project, the maps in it, and what is to be said of them."""
+    state = made_ready(load_project(path), progress)
+    progress(0.9, "reading the maps")
+    return (state, *maps_in(path, state))
 
 
 def made_ready(state: State, progress: Progress) -> State:

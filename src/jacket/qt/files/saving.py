@@ -11,6 +11,7 @@ from PySide6.QtWidgets import QApplication
 
 from jacket.document.document import Document
 from jacket.document.state import State
+from jacket.formats.project.maps import KeptMaps
 from jacket.formats.project.records import save_project
 from jacket.progress import Progress
 from jacket.qt.work import Worker
@@ -23,6 +24,8 @@ class Saver(QObject):
         super().__init__(parent)
         self.document, self.say, self.saved = document, say, saved
         self.worker = Worker(self)
+        self.maps: Callable[[], KeptMaps | None] = lambda: None
+        """What was baked and is saved with the work."""
         self._next: str | None = None
         self._good = True
 
@@ -36,10 +39,10 @@ class Saver(QObject):
         if self.busy:
             self._next = path
             return
-        state = self.document.state
+        state, maps = self.document.state, self.maps()
 
         def job(progress: Progress) -> State:
-            save_project(state, Path(path))
+            save_project(state, Path(path), maps)
             return state
 
         self.worker.start("save", job, lambda done: self._done(path, done), self._failed)

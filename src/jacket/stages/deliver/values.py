@@ -24,6 +24,7 @@ class DeliverValues:
     left_out      names of sources that nothing is baked from, with commas between
     hard_angle    above which edges are made hard;  support  how far across a quad a support loop runs, in %
     light_from    where the light of the gradient map comes from
+    keep_maps     whether maps are saved in the project
     pairs         layers that are baked from one source alone: layer=source, with commas between
     """
 
@@ -46,6 +47,7 @@ class DeliverValues:
     support: float = ranged(15.0, 1.0, 49.0)
     light_from: str = chosen("above", *WAYS)
     pairs: str = worded("", r"[^\n]{0,4000}")
+    keep_maps: bool = True
 
     def chosen_maps(self) -> tuple[str, ...]:
         """The maps that are baked, in the order of the list."""
