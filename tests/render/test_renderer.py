@@ -12,7 +12,7 @@ from PIL import Image
 from jacket.core.mesh.materials import Material
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.render.renderer import Renderer, chosen_light
-from jacket.render.scene import FILL_WIDTH, Layer, Scene, dot_rows, fill_rows, line_rows
+from jacket.render.scene import FILL_WIDTH, Board, Layer, Scene, dot_rows, fill_rows, line_rows
 from jacket.render.surfaces import Look, surface_of_mesh
 from jacket.render.textures import decoded
 from jacket.tools.view import FlatCamera, FormCamera
@@ -107,7 +107,7 @@ def test_the_nearer_of_two_faces_is_seen_and_a_pull_brings_forward(renderer: Ren
 
 def test_checker_has_the_asked_number_of_squares(renderer: Renderer) -> None:
     mesh = square((1, 1, 1, 1)).with_uv(np.array([[0, 0], [1, 0], [1, 1], [0, 1.0]]))
-    layer = Layer(fill_rows(mesh, np.array([0.5, 0.5, 0.5, 1])), lit=False, checker=4.0)
+    layer = Layer(fill_rows(mesh, np.array([0.5, 0.5, 0.5, 1])), lit=False, board=Board(4.0))
     row = drawn(renderer, Scene(layers=(layer,)), flat_camera().matrix, np.array([0, 0, 10.0]))[75, 50:150, 0]
     assert int((np.abs(np.diff(row)) > 40).sum()) == 3
 

@@ -37,7 +37,8 @@ class Heat:
 class Display:
     """What is drawn. Switches first; then how sources are shaded and cut, what heat lies on them, and how the jacket is
     drawn: `push` out in % of the source's diagonal, `smooth` rounds of the smoothed preview; the seam set that is `tried` on
-    for its looks; `squares` of the checker along a sheet, and whether stretch is shown by "area" or by "angle". Where the
+    for its looks; `squares` of the checker up a sheet and what they are
+    ("plain", "numbered", by "sheets", a "picture" of one's own with its share and light), and whether stretch is shown by "area" or by "angle". Where the
     jacket is `lit`: the `map` that is shown as it is, "" for all at work under `lamps`, and the `mip` level of
     pictures that is shown at least."""
 
@@ -70,6 +71,10 @@ class Display:
     smooth: int = 0
     tried: str = ""
     squares: float = 16.0
+    board: str = "plain"
+    board_picture: str = ""
+    board_share: float = 0.8
+    board_light: float = 1.0
     stretch_by: str = "area"
     map: str = ""
     lamps: str = "overcast"

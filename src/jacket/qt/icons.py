@@ -57,6 +57,28 @@ def _look(p: QPainter) -> None:
     p.drawLine(QPointF(2, 20), QPointF(20, 20))
 
 
+def _slide(p: QPainter) -> None:
+    # A row between two others, on its way.
+    p.drawLine(QPointF(5, 6), QPointF(5, 24))
+    p.drawLine(QPointF(25, 6), QPointF(25, 24))
+    pen = QPen(p.pen())
+    dashed = QPen(pen)
+    dashed.setStyle(Qt.PenStyle.DashLine)
+    p.setPen(dashed)
+    p.drawLine(QPointF(12, 6), QPointF(12, 24))
+    p.setPen(pen)
+    p.drawLine(QPointF(18, 6), QPointF(18, 24))
+    p.drawPolyline([QPointF(8, 15), QPointF(22, 15), QPointF(19, 12)])
+
+
+def _cast(p: QPainter) -> None:
+    # A lamp that throws a form onto a sheet.
+    p.drawEllipse(QPointF(7, 7), 3, 3)
+    p.drawLine(QPointF(9.5, 9), QPointF(24, 13))
+    p.drawLine(QPointF(9, 9.5), QPointF(13, 24))
+    p.drawPolygon(QPolygonF([QPointF(24, 13), QPointF(26, 24), QPointF(13, 24)]))
+
+
 def _decal(p: QPainter) -> None:
     # A picture with a corner that still stands off.
     p.drawPolyline([QPointF(17, 24), QPointF(4, 24), QPointF(4, 5), QPointF(24, 5), QPointF(24, 17)])
@@ -203,7 +225,7 @@ def _density(p: QPainter) -> None:
 
 
 _PAINTERS: dict[str, Painter] = {
-    "draft": _draft, "nudge": _nudge, "flat-nudge": _nudge, "relax": _relax, "flat-relax": _relax, "unpick": _unpick, "hold": _hold, "cut": _cut, "sew": _sew, "look": _look, "probe": _probe, "hull": _hull, "decal": _decal,
+    "draft": _draft, "nudge": _nudge, "flat-nudge": _nudge, "relax": _relax, "flat-relax": _relax, "unpick": _unpick, "hold": _hold, "cut": _cut, "sew": _sew, "look": _look, "probe": _probe, "hull": _hull, "decal": _decal, "slide": _slide, "cast": _cast,
     "place": _place, "ladder": _ladder, "weave": _weave, "sleeve": _sleeve, "darn": _darn, "rows": _rows, "move": _move, "carry": _carry, "lift": _lift, "tidy": _tidy, "guide": _guide, "density": _density, "sift": _sift, "gauge": _gauge, "ground": _ground,
 }  # fmt: skip
 

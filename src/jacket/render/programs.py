@@ -105,15 +105,26 @@ void main() {
 _FILL_FRAGMENT = (
     _HEAD
     + """
-uniform float u_lit; uniform float u_checker; uniform vec3 u_key; uniform vec3 u_side; uniform vec4 u_wire;
+uniform float u_lit; uniform vec3 u_checker; uniform vec2 u_board; uniform sampler2D u_pixels; uniform vec3 u_key; uniform vec3 u_side; uniform vec4 u_wire;
 in vec3 v_normal; in vec4 v_colour; in vec2 v_uv; in vec3 v_view; in vec3 v_share;
 out vec4 f_colour;
 void main() {
     vec3 colour = v_colour.rgb;
-    if (u_checker > 0.0 && v_uv.x > -1e5) {
-        vec2 cell = floor(v_uv * u_checker);
-        float odd = mod(cell.x + cell.y, 2.0);
-        colour = mix(colour * 0.62, mix(colour, vec3(1.0), 0.55), odd);
+    if (u_checker.x > 0.0 && v_uv.x > -1e5) {
+        if (u_board.x > 0.0) {
+            // Derivatives of the whole: a fraction jumps where the next sheet begins.
+            vec3 there = textureGrad(u_pixels, fract(v_uv), dFdx(v_uv), dFdy(v_uv)).rgb * u_board.y;
+            colour = mix(colour, min(there, vec3(1.0)), u_board.x);
+        } else {
+            vec2 cell = floor(v_uv * u_checker.xy);
+            float odd = mod(cell.x + cell.y, 2.0);
+            if (u_checker.z > 0.0) {
+                vec2 tile = floor(v_uv);
+                float turn = fract(0.11 + 0.6180339887 * (tile.x + 10.0 * tile.y)) * 6.0;
+                colour = 0.45 + 0.40 * clamp(abs(mod(turn + vec3(0.0, 4.0, 2.0), 6.0) - 3.0) - 1.0, 0.0, 1.0);
+            }
+            colour = mix(colour * 0.62, mix(colour, vec3(1.0), 0.55), odd);
+        }
     }
     if (u_lit > 0.0) {
         vec3 n = normalize(v_normal); vec3 view = normalize(v_view);

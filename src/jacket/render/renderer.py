@@ -13,7 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jacket.render.programs import Programs, put
-from jacket.render.scene import Layer, Scene
+from jacket.render.scene import Board, Layer, Scene
 from jacket.render.skins import Skin
 from jacket.render.surfaces import SHADES, Look, Span, Surface
 from jacket.render.textures import Textures, decoded
@@ -397,7 +397,7 @@ class Renderer:
             put(program, "u_push", layer.push)
             put(program, "u_size", (float(size[0]), float(size[1])))
             put(program, "u_lit", 1.0 if layer.lit else 0.0)
-            put(program, "u_checker", layer.checker)
+            self._lay_board(program, layer.board)
             put(program, "u_stitch", layer.stitch)
             put(program, "u_wire", layer.wire)
             put(program, "u_key", lights[0])
@@ -409,6 +409,16 @@ class Renderer:
                     context.enable(moderngl.CULL_FACE)
                 array.render(moderngl.TRIANGLES)
                 context.disable(moderngl.CULL_FACE)
+
+    def _lay_board(self, program: Any, board: Board | None) -> None:
+        if board is None:
+            put(program, "u_checker", (0.0, 0.0, 0.0))
+            return
+        put(program, "u_checker", (board.squares * board.across, board.squares, 1.0 if board.by_sheet else 0.0))
+        put(program, "u_board", (board.share if board.pixels is not None else 0.0, board.light))
+        if board.pixels is not None:
+            self.textures.of(board.pixels).use(0)
+            put(program, "u_pixels", 0)
 
     def _keep(self, thing: Any, buffers: Any) -> None:
         self.buffers[thing] = buffers

@@ -28,12 +28,25 @@ def _none(width: int) -> Array:
 
 
 @dataclass(frozen=True, eq=False)
+class Board:
+    """Squares over mapped faces: `squares` up a sheet and `across` times as many along it, in a colour for each sheet or not; or
+    `pixels` (H, W, 3) in their place, the upper row first, with a `share` of their own and so much `light`."""
+
+    squares: float
+    across: float = 1.0
+    by_sheet: bool = False
+    pixels: NDArray[np.uint8] | None = None
+    share: float = 1.0
+    light: float = 1.0
+
+
+@dataclass(frozen=True, eq=False)
 class Layer:
     """Triangles, lines and dots that share a pull towards the eye.
 
     `push` lays faces so far out along their normals, as what lies on a surface; lines and dots are given where they go.
     fill (3T, 15), lines (S, 11), dots (K, 8); `stitch` breaks the lines into dashes of about that
-    many pixels; `wire` colours the edges of faces where its last part is over 0; `checker` > 0 draws squares of 1 / checker sheet units over mapped faces; `shut`
+    many pixels; `wire` colours the edges of faces where its last part is over 0; `board` lies over mapped faces; `shut`
     leaves out faces turned away, which something in front hides anyway.
     """
 
@@ -43,7 +56,7 @@ class Layer:
     pull: float = 0.0
     push: float = 0.0
     stitch: float = 0.0
-    checker: float = 0.0
+    board: Board | None = None
     wire: tuple[float, float, float, float] = (0.0, 0.0, 0.0, 0.0)
     lit: bool = True
     shut: bool = False

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 import numpy as np
 
 from jacket.core.mesh.geometry import face_areas, face_centres, face_normals, unit
@@ -13,33 +15,85 @@ from jacket.errors import EditRefused
 KINDS = (("view", "from this view"), ("plane", "a plane"), ("box", "a box"), ("cylinder", "a cylinder"), ("sphere", "a sphere"))
 
 
-def projected(mesh: PolyMesh, faces: Bools, kind: str, sheet: Sheet, way: Floats | None = None) -> PolyMesh:
-    """The mesh with the faces flagged (F,) mapped by a projection to the middle of a sheet, as large
-    as it fits, and cut where the map ends. way (3, 3) rows right, up and towards the eye, for "view". Raises
-    EditRefused where no face is flagged or there is no way.
+@dataclass(frozen=True, eq=False)
+class Caster:
+    """What faces are projected from: its middle (3,), and its frame (3, 3), rows right, up and out: a plane lies across its
+    out, a cylinder and a ball stand on their up and are cut opposite their out."""
 
-    plane     along the mean normal of the faces;  box  each face onto the side that its normal is nearest to
-    cylinder  round the upright axis through their middle, as wide as it is round at its mean radius
-    sphere    by longitude and latitude round their middle (plate carrée; Snyder, Map Projections, 1987)
+    middle: Floats
+    frame: Floats
+
+    def local(self, points: Floats) -> Floats:
+        """(N, 3) points in the frame."""
+        return np.asarray((points - self.middle) @ self.frame.T)
+
+    def turned(self, way: Floats, which: int) -> Caster:
+        """With a row of the frame (0 right, 1 up, 2 out) along a direction (3,), turned no further than that takes."""
+        length = float(np.linalg.norm(way))
+        if length < 1e-12:
+            return self
+        old, new = self.frame[which], way / length
+        axis, cosine = np.cross(old, new), float(np.clip(old @ new, -1, 1))
+        if cosine < -1 + 1e-9:
+            axis, cosine = self.frame[(which + 1) % 3], -1.0
+            return Caster(self.middle, 2 * np.outer(self.frame @ axis, axis) - self.frame)
+        # Rodrigues' formula for the shortest turn from one to the other.
+        k = np.array([[0, -axis[2], axis[1]], [axis[2], 0, -axis[0]], [-axis[1], axis[0], 0]])
+        turn = np.eye(3) + k + k @ k / (1 + cosine)
+        return Caster(self.middle, self.frame @ turn.T)
+
+
+def fitted_caster(mesh: PolyMesh, faces: Bools, kind: str, way: Floats | None = None) -> Caster:
+    """What fits the faces flagged (F,). Raises EditRefused where no face is flagged or there is no way.
+
+    view      as somebody looks: rows right, up and towards the eye in `way` (3, 3)
+    plane     across the mean normal of the faces
+    cylinder  along the direction that their normals have least of: that of a cylinder they lie on
+    box, sphere  upright
     """
     if not faces.any():
         raise EditRefused("Hold faces to project first.")
-    corners = faces[mesh.face_of_corner]
-    points = mesh.points[mesh.corners[corners]]
-    owner = mesh.face_of_corner[corners]
-    area = face_areas(mesh)[faces]
+    area, normals = face_areas(mesh)[faces], face_normals(mesh)[faces]
     middle = (face_centres(mesh)[faces] * area[:, None]).sum(axis=0) / max(float(area.sum()), 1e-300)
-    out = points - middle
-    sides = np.zeros(len(points), np.int64)
+    frame: Floats | None = np.eye(3)
     if kind in ("view", "plane"):
-        frame = way if kind == "view" else _frame((face_normals(mesh)[faces] * area[:, None]).sum(axis=0))
+        frame = way if kind == "view" else _frame((normals * area[:, None]).sum(axis=0))
         if frame is None:
             raise EditRefused("These faces look every way alike; project them onto a box, or from a view.")
-        flat = np.stack([out @ frame[0], out @ frame[1]], axis=1)
+    elif kind == "cylinder":
+        spread, axes = np.linalg.eigh(np.einsum("ni,nj,n->ij", normals, normals, area))
+        up = axes[:, 0] * (1.0 if axes[:, 0][int(np.argmax(np.abs(axes[:, 0])))] > 0 else -1.0)
+        # Upright where nothing speaks for another way.
+        frame = np.eye(3) if spread[0] > 0.6 * spread[1] or up[1] > 1 - 1e-6 else Caster(middle, np.eye(3)).turned(up, 1).frame
+    elif kind not in ("box", "sphere"):
+        raise ValueError(kind)
+    assert frame is not None
+    return Caster(middle, frame)
+
+
+def projected(mesh: PolyMesh, faces: Bools, kind: str, sheet: Sheet, way: Floats | None = None, caster: Caster | None = None) -> PolyMesh:
+    """The mesh with the faces flagged (F,) mapped by a projection to the middle of a sheet, as large
+    as it fits, and cut where the map ends; from a `caster`, or from one that fits (`fitted_caster`, which also says what it
+    refuses).
+
+    box       each face onto the side that its normal is nearest to
+    cylinder  round its axis, as wide as it is round at its mean radius
+    sphere    by longitude and latitude (plate carrée; Snyder, Map Projections, 1987)
+    """
+    if caster is None:
+        caster = fitted_caster(mesh, faces, kind, way)
+    elif not faces.any():
+        raise EditRefused("Hold faces to project first.")
+    corners = faces[mesh.face_of_corner]
+    owner = mesh.face_of_corner[corners]
+    out = caster.local(mesh.points[mesh.corners[corners]])
+    sides = np.zeros(len(out), np.int64)
+    if kind in ("view", "plane"):
+        flat = out[:, :2].copy()
     elif kind == "box":
-        flat, sides = _box(out, face_normals(mesh)[owner])
+        flat, sides = _box(out, (face_normals(mesh) @ caster.frame.T)[owner])
     elif kind in ("cylinder", "sphere"):
-        flat = _round(out, face_centres(mesh)[owner] - middle, kind)
+        flat = _round(out, caster.local(face_centres(mesh))[owner], kind)
     else:
         raise ValueError(kind)
     for side in np.unique(sides).tolist():

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import replace
 from functools import partial
+from pathlib import Path
 
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QSlider
@@ -23,6 +24,8 @@ from jacket.qt.fields import NumberField
 from jacket.stages.flatten.tuning import mend
 from jacket.stages.flatten.values import FlattenValues
 
+BOARDS = (("plain", "squares"), ("numbered", "numbered squares"), ("sheets", "squares by sheet"), ("picture", "my own picture"))
+
 
 class FlattenCard(StageCard):
     """Laying islands flat."""
@@ -38,17 +41,37 @@ class FlattenCard(StageCard):
         for name, label in (("checker", "Checker"), ("stretch", "Stretch as colour")):
             desk.shown_switch(self, name, label)
         program = desk.program
+        self.row("Checker of", choice_box("Checker of", BOARDS, program.display.board, self._board))
+        if program.display.board == "picture":
+            self._picture_rows()
         squares = NumberField(program.display.squares, 2, 256, "", whole=True)
         squares.setAccessibleName("Squares of the checker")
         squares.changed.connect(lambda v: program.show(replace(program.display, squares=float(v))))
-        self.row("Squares along a sheet", squares)
+        self.row("Squares up a sheet", squares)
         self.row("Stretch shown by", choice_box("Stretch by", (("area", "area"), ("angle", "angle")), program.display.stretch_by,
                                                 lambda v: program.show(replace(program.display, stretch_by=v))))  # fmt: skip
 
 
+    def _board(self, kind: str) -> None:
+        program = self.desk.program
+        program.show(replace(program.display, board=kind, checker=True))
+        if kind == "picture" and not program.display.board_picture:
+            self.desk.ask("checker-picture")
+
+    def _picture_rows(self) -> None:
+        """The picture, how much of it shows and how light it is."""
+        program = self.desk.program
+        path = program.display.board_picture
+        self.beside(soft(Path(path).name if path else "none yet", False), self.desk.small("checker-picture", "Choose…"))
+        for label, name, most in (("Its share", "board_share", 100.0), ("Its light", "board_light", 400.0)):
+            field = NumberField(100 * getattr(program.display, name), 0, most, "%", False)
+            field.setAccessibleName(label)
+            field.changed.connect(lambda v, n=name: program.show(replace(program.display, **{n: v / 100})))
+            self.row(label, field)
+
     def key(self) -> object:
         display = self.desk.program.display
-        return (display.checker, display.colouring, display.squares, display.stretch_by)
+        return (display.checker, display.colouring, display.squares, display.stretch_by, display.board, display.board_picture)
 
 
 class TuneCard(StageCard):

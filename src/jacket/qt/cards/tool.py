@@ -82,7 +82,7 @@ class ToolCard(Card):
             self._slider("Size", s.brush, 10, 250, "px", lambda v: setattr(s, "brush", v))
             if tool.strong:
                 self._slider("Strength", s.strength * 100, 5, 100, "%", lambda v: setattr(s, "strength", v / 100))
-        elif tool.stage not in ("source", "layout", "deliver"):
+        elif tool.stage not in ("source", "layout", "deliver") and tool.id != "cast":
             label = "Reach for joining" if tool.id == "draft" else "Reach"
             self._slider(label, s.reach, 4, 30, "px", lambda v: setattr(s, "reach", v))
 

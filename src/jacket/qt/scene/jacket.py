@@ -22,6 +22,7 @@ from jacket.core.store import STORE
 from jacket.core.uv.islands import texel_densities
 from jacket.document.edits.uvs import held_faces
 from jacket.document.state import State
+from jacket.qt.scene.boards import board_of
 from jacket.qt.scene.held import held_layers
 from jacket.qt.scene.seams import form_seams
 from jacket.qt.scene.tints import heat
@@ -181,7 +182,7 @@ def jacket_layers(mesh: PolyMesh, state: State, display: Display, frame: Frame) 
     # Behind a source the far side cannot be seen, and drawing it would cost as much as the near one.
     shut = not display.through and state.source is not None and state.source.visible and display.source
     layers = [Layer(fill, lines=borders, dots=_dots(mesh, places, display, frame), pull=pull, push=push, wire=wire,
-                    checker=display.squares if display.checker else 0.0, shut=shut or not display.backs)]  # fmt: skip
+                    board=board_of(display, state), shut=shut or not display.backs)]  # fmt: skip
     if smooth_lines is not None and display.wire:
         layers.append(Layer(lines=line_rows(smooth_lines, rgb(palette.wire, strength), 1.3), pull=pull * 1.1))
     if display.colouring is Colouring.RINGS and smooth_lines is None:

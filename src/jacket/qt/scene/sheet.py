@@ -15,6 +15,7 @@ from jacket.core.store import STORE
 from jacket.core.uv.identity import island_numbers
 from jacket.core.uv.sheets import Sheet
 from jacket.document.state import State
+from jacket.qt.scene.boards import board_of
 from jacket.qt.scene.held import held_on_sheet
 from jacket.qt.scene.jacket import face_colours, held_island_faces, island_tints
 from jacket.qt.scene.seams import flat_seams, thread_layers
@@ -53,7 +54,7 @@ def sheet_layers(
     if near is not None:
         layers += _hem_layers(mesh, state, palette, per_unit, near)
     fill = fill_rows(mesh, colours, places, mapped)
-    layers.append(Layer(fill, lit=False, checker=display.squares if display.checker else 0.0, wire=rgb(palette.wire, 0.4)))
+    layers.append(Layer(fill, lit=False, board=board_of(display, state), wire=rgb(palette.wire, 0.4)))
     layers += flat_seams(mesh, places[:, :2], state, per_unit, palette)
     layers += _pin_layers(mesh, places, palette)
     if display.threads:

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+from pathlib import Path
+
 from jacket.commands.common import has_faces, has_held, has_layer, long_edit
 from jacket.commands.host import Edits, Host
 from jacket.commands.model import Command
@@ -10,6 +13,7 @@ from jacket.document.edits import uvs
 from jacket.document.edits.uvs import held_faces
 from jacket.document.state import State
 from jacket.document.task import Job
+from jacket.formats.deliver.own import checked_own
 from jacket.jobs.unwrap import Unwrapped, unwrap
 from jacket.stages.flatten import tuning
 
@@ -78,8 +82,17 @@ def _next_set(host: Host) -> None:
     uvs.choose_set(host.document, mesh.uv_sets[(at + 1) % len(mesh.uv_sets)])
 
 
+def _checker_picture(host: Host) -> None:
+    """Ask for a picture to see stretch by. Raises FormatError where it is none."""
+    path = host.choose_picture("the checker")
+    if path:
+        checked_own("colour", Path(path))
+        host.show(replace(host.display, checker=True, board="picture", board_picture=path))
+
+
 COMMANDS = (
     *tuning.COMMANDS,
+    Command("checker-picture", "Picture for the checker…", "checker texture image own grid", "", has_layer, _checker_picture),
     Command("flatten", "Flatten all islands", "unwrap uv lay flat", "", has_faces, long_edit("flatten", _flatten, _said, _mesh), waits=True),
     Command("flatten-held", "Flatten the held islands", "unwrap uv part", "", has_held, long_edit("flatten the held islands", _flatten_held, _said, _mesh), waits=True),
     Command("add-set", "Add a UV set…", "uv set new channel layer", "", has_layer, _add_set),

@@ -13,6 +13,8 @@ from jacket.document.state import State
 from jacket.stages.flatten.commands import COMMANDS
 from jacket.stages.flatten.tools.brushes import FlatNudge, FlatRelax, Pin, Pinch, Refine
 from jacket.stages.flatten.tools.carrying import Carry
+from jacket.stages.flatten.tools.casting import Cast
+from jacket.stages.flatten.tools.sliding import Slide
 from jacket.stages.flatten.tools.squaring import SquareUp
 from jacket.stages.flatten.values import FlattenValues
 from jacket.tools.holding import Hold
@@ -43,6 +45,6 @@ def ticket(state: State, found: list[Check]) -> Ticket:
 
 
 SPEC = StageSpec(
-    "flatten", "Flatten", "4", (Hold, Carry, Pin, Refine, FlatNudge, FlatRelax, Pinch, SquareUp), COMMANDS, FlattenValues, checks, ticket,
+    "flatten", "Flatten", "4", (Hold, Carry, Slide, Pin, Refine, FlatNudge, FlatRelax, Pinch, SquareUp, Cast), COMMANDS, FlattenValues, checks, ticket,
     ("flatten", "flatten-held", "refine-held", "straighten-held", "cut-held", "sew-held"), Looks(checker=True, flat_share=0.64),
 )  # fmt: skip
