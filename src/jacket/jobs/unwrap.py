@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -10,6 +11,7 @@ from numpy.typing import NDArray
 from jacket.core.flatten.unwrap import IslandFlat
 from jacket.core.flatten.unwrap import unwrap as laid_flat
 from jacket.core.layout.apart import laid_apart
+from jacket.core.mesh.pieces import put_side_by_side
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.uv.islands import Islands
 from jacket.core.uv.sets import piece_labels
@@ -64,3 +66,14 @@ def unwrap(
         flat = flat.with_uv(laid_apart(Islands.of(flat), sheets[sheet]))
         result = Unwrapped(flat, tuple(report))
     return result
+
+
+def unwrap_together(meshes: Sequence[PolyMesh], sheets: Sheets = ONE_SHEET, sheet: int = 0, progress: Progress = silent) -> tuple[list[PolyMesh], Unwrapped]:
+    """Lay several jackets flat side by side on one sheet, at one density: their meshes with their active UV sets laid flat, and
+    how the pieces of all came out. Raises MeshError where nothing could open."""
+    bare = [m.with_(corner_data={}, face_data={}, point_data={}, marks={}, uv_sets=("uv",), active_uv="uv").with_cuts(m.cuts) for m in meshes]
+    done = unwrap(put_side_by_side(bare), None, sheets, sheet, progress)
+    uv = done.mesh.uv
+    assert uv is not None
+    ends = np.cumsum([m.n_corners for m in meshes])
+    return [m.with_uv(uv[end - m.n_corners : end].copy()) for m, end in zip(meshes, ends, strict=True)], done

@@ -2,18 +2,26 @@
 
 from __future__ import annotations
 
+import itertools
+from dataclasses import replace
+
 import numpy as np
 import pytest
+import shapely
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from jacket.core.flatten.overlap import flipped_faces
+from jacket.core.mesh.geometry import face_areas
 from jacket.core.mesh.polymesh import PIN, PolyMesh
 from jacket.core.seams.cuts import cut_edges
+from jacket.core.uv.areas import face_uv_areas
 from jacket.core.uv.projections import Caster, fitted_caster
 from jacket.core.uv.sets import cut_flags, island_labels
 from jacket.document.document import Document
+from jacket.document.edits.layers import lock_layer
 from jacket.document.state import JacketObject, SourceObject, State
+from jacket.errors import JacketError
 from jacket.stages.flatten.tools.brushes import with_pins
 from jacket.stages.flatten.tools.casting import Cast
 from jacket.stages.flatten.tools.sliding import Slide
@@ -22,6 +30,7 @@ from jacket.tools.view import FormCamera
 from tests.conftest import cube, grid
 from tests.core.flatten.test_editing import dome
 from tests.hands import Hand, tube
+from tests.host import Headless
 from tests.stages.flatten.test_flat_tools import at, document, drag, mesh_of
 
 
@@ -184,3 +193,22 @@ def test_the_shortest_turn_takes_one_row_where_it_is_wanted() -> None:
         assert np.allclose(turned[which], way / np.linalg.norm(way)) and np.allclose(turned @ turned.T, np.eye(3)) and np.linalg.det(turned) > 0
     over = Caster(np.zeros(3), np.eye(3)).turned(np.array([0.0, -1.0, 0.0]), 1).frame
     assert np.allclose(over[1], [0, -1, 0]) and np.linalg.det(over) == pytest.approx(1)
+
+
+def test_several_layers_are_laid_flat_side_by_side_at_one_density() -> None:
+    """Areas and distances by shapely; a locked layer is refused, a hidden one left alone."""
+    small, large = dome(5), dome(8).with_points(dome(8).points * 2 + [5, 0, 0])
+    layers = tuple(JacketObject(k, f"layer {k}", m) for k, m in ((1, small), (2, large), (3, small)))
+    p = Headless(State((), (*layers[:2], replace(layers[2], visible=False)), active=1, next_id=4))
+    p.do("flatten-layers")
+    a, b, hidden = (j.mesh for j in p.document.state.jackets)
+    assert hidden is small and p.document.last_step == "flatten the layers" and "2 layers lie side by side" in p.front.said[-1]
+    shapes = [shapely.unary_union([shapely.Polygon(m.uv[s:e]) for s, e in itertools.pairwise(m.starts)]) for m in (a, b)]
+    assert shapes[0].distance(shapes[1]) > 0 and all(shapely.box(0, 0, 1, 1).contains(s) for s in shapes)
+    density = [face_uv_areas(m, m.uv).sum() / face_areas(m).sum() for m in (a, b)]
+    assert density[0] == pytest.approx(density[1], rel=1e-6)
+    p.document.undo()
+    assert p.document.state.jackets[0].mesh is small
+    lock_layer(p.document, 2)
+    with pytest.raises(JacketError, match="layer 2 is locked"):
+        p.do("flatten-layers")

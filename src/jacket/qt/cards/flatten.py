@@ -37,6 +37,7 @@ class FlattenCard(StageCard):
         desk = self.desk
         desk.action(self, "flatten", main=True)
         desk.action(self, "flatten-held")
+        desk.action(self, "flatten-layers", hide=True)
         self.beside(desk.small("project", "Project"), desk.choose(FlattenValues, "projection", "Onto", KINDS))
         for name, label in (("checker", "Checker"), ("stretch", "Stretch as colour")):
             desk.shown_switch(self, name, label)

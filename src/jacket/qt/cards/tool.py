@@ -41,7 +41,7 @@ class ToolCard(Card):
         self.title.setText(tool.label)
         self.right.setText(tool.key)
         self._sizes(tool)
-        if tool.stage in ("topology", "seams"):
+        if tool.stage in ("topology", "seams", "flatten"):
             now = f"mirror-{self.desk.program.document.state.mirror or 'off'}"
             self.row("Mirror across", choice_box("Mirror across", MIRRORS, now, self.desk.ask))
         for option in tool.options:

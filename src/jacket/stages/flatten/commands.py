@@ -12,9 +12,10 @@ from jacket.core.mesh.polymesh import PolyMesh
 from jacket.document.edits import uvs
 from jacket.document.edits.uvs import held_faces
 from jacket.document.state import State
-from jacket.document.task import Job
+from jacket.document.task import Job, Task, on_layer
+from jacket.errors import JacketError
 from jacket.formats.deliver.own import checked_own
-from jacket.jobs.unwrap import Unwrapped, unwrap
+from jacket.jobs.unwrap import Unwrapped, unwrap, unwrap_together
 from jacket.stages.flatten import tuning
 
 
@@ -28,6 +29,30 @@ def _flatten_held(host: Edits, mesh: PolyMesh) -> Job:
     state = host.document.state
     faces, sheets = held_faces(mesh, state.held), state.sheets
     return lambda progress: unwrap(mesh, faces, sheets, progress=progress)
+
+
+def _flatten_layers(host: Host) -> None:
+    """All visible layers with faces laid flat side by side, as one step."""
+    document, state = host.document, host.document.state
+    layers = [j for j in state.jackets if j.visible and j.mesh.n_faces and not j.dense]
+    locked = next((j for j in layers if j.locked), None)
+    if locked is not None:
+        raise JacketError(f"{locked.name} is locked; unlock it on the bench first, or hide it.")
+    grounds, meshes = tuple(on_layer(state, j.id) for j in layers), [j.mesh for j in layers]
+    sheets, sheet = state.sheets, min(state.active_sheet, len(state.sheets) - 1)
+
+    def merge(result: tuple[list[PolyMesh], Unwrapped]) -> None:
+        with document.transaction("flatten the layers"):
+            for ground, mesh in zip(grounds, result[0], strict=True):
+                document.edit_layer("flatten the layers", ground.id, mesh)
+        host.say(result[1].said or f"{len(meshes)} layers lie side by side at one density.")
+
+    host.start(Task("flatten the layers", lambda progress: unwrap_together(meshes, sheets, sheet, progress), merge, grounds, lambda: _flatten_layers(host)))
+
+
+def several_layers(state: State) -> bool:
+    """Two visible layers or more have faces."""
+    return sum(j.visible and j.mesh.n_faces > 0 and not j.dense for j in state.jackets) > 1
 
 
 def _mesh(result: Unwrapped) -> PolyMesh:
@@ -94,6 +119,7 @@ COMMANDS = (
     *tuning.COMMANDS,
     Command("checker-picture", "Picture for the checker…", "checker texture image own grid", "", has_layer, _checker_picture),
     Command("flatten", "Flatten all islands", "unwrap uv lay flat", "", has_faces, long_edit("flatten", _flatten, _said, _mesh), waits=True),
+    Command("flatten-layers", "Flatten all visible layers", "unwrap uv several objects together", "", several_layers, _flatten_layers, waits=True),
     Command("flatten-held", "Flatten the held islands", "unwrap uv part", "", has_held, long_edit("flatten the held islands", _flatten_held, _said, _mesh), waits=True),
     Command("add-set", "Add a UV set…", "uv set new channel layer", "", has_layer, _add_set),
     Command("copy-set", "Copy the UV set…", "uv set duplicate channel", "", has_sets, _copy_set),

@@ -6,15 +6,19 @@ from typing import ClassVar
 
 import numpy as np
 
-from jacket.core.derive import islands_moved, islands_of
+from jacket.core.derive import islands_moved, islands_of, layout_of
 from jacket.core.fit.shift import FALLOFFS, falloff
 from jacket.core.flatten.brushing import relaxing, room
 from jacket.core.flatten.editing import refined
+from jacket.core.flatten.mirroring import Images, followed, images_of
 from jacket.core.mesh.polymesh import PIN, Floats, Ints, PolyMesh
+from jacket.core.store import STORE
 from jacket.core.uv.sets import flat_points
+from jacket.document.document import Document
 from jacket.errors import EditRefused
 from jacket.tools.base import Option, Tool
 from jacket.tools.events import NO_GHOST, Ghost, Pointer
+from jacket.tools.mirror import AXES, partners
 
 
 class Sheet:
@@ -45,6 +49,29 @@ class Sheet:
         return mesh.uv[self.first]
 
 
+class Mirrored:
+    """What follows on the other side of the mirror while a gesture goes on; nothing where there is no mirror."""
+
+    def __init__(self, document: Document, mesh: PolyMesh, sheet: Sheet) -> None:
+        axis, self.sheet = document.state.mirror, sheet
+        self.axis = axis
+        self.images: Images | None = None
+        if axis:
+            sheets = document.state.sheets
+            self.images = STORE.get(layout_of(mesh), ("images", axis, sheets), lambda: images_of(mesh, islands_of(mesh, sheets), partners(mesh, axis)))
+
+    def follow(self, mesh: PolyMesh, before: Floats, after: Floats, ids: Ints | None = None) -> Floats:
+        """Coordinates (C, 2) after a step, with what follows. The side of the mirror leads on which flat points `ids` lie mostly."""
+        if self.images is None:
+            return after
+        side = None
+        if ids is not None and len(ids):
+            off = mesh.points[:, AXES[self.axis]]
+            which = float(off[mesh.corners[self.sheet.first[ids]]].sum())
+            side = (off * which)[mesh.corners] > 0 if abs(which) > 1e-6 * mesh.diagonal else None
+        return followed(mesh, self.images, self.sheet.fans, before, after, self.sheet.pins >= 1, side)
+
+
 def _triangles(mesh: PolyMesh, fans: Ints) -> Ints:
     corners, faces = mesh.starts[:-1][mesh.sizes == 4], mesh.triangles[mesh.sizes[mesh.triangle_faces] != 4]
     quads = fans[corners[:, None] + np.arange(4)]
@@ -69,6 +96,7 @@ class SheetBrush(Tool):
         self.last: Pointer | None = None
         self._sheet: Sheet | None = None
         self._after: PolyMesh | None = None
+        self._mirrored: Mirrored | None = None
         self.grabbed: Floats | None = None
         self.stopped = False
 
@@ -88,6 +116,9 @@ class SheetBrush(Tool):
             raise EditRefused("Nothing lies on the sheet yet; flatten the jacket first.")
         if mesh is not self._after:
             self._sheet = Sheet(mesh)
+        if self._sheet is None:
+            self._sheet = Sheet(mesh)
+        self._mirrored = Mirrored(self.document, mesh, self._sheet)
         self.last, self.stopped = pointer, False
         self.grabbed = None
         self.document.begin(self.step_name)
@@ -149,6 +180,8 @@ class SheetBrush(Tool):
     def put(self, mesh: PolyMesh, uv: Floats) -> None:
         """Take other coordinates (C, 2): what hangs together on the sheet still does, so nothing is looked for again."""
         sheets = self.document.state.sheets
+        if self._mirrored is not None and mesh.uv is not None:
+            uv = self._mirrored.follow(mesh, mesh.uv, uv)
         new = mesh.with_uv(uv)
         islands_moved(new, islands_of(mesh, sheets), uv, sheets)
         self.document.edit_jacket(self.step_name, new, self.document.state.held)

@@ -14,7 +14,7 @@ from jacket.core.mesh.choosing import as_kind
 from jacket.core.mesh.polymesh import Floats, Ints, PolyMesh
 from jacket.core.uv.sheets import pixel_places
 from jacket.errors import EditRefused
-from jacket.stages.flatten.tools.brushes import Sheet, shifted
+from jacket.stages.flatten.tools.brushes import Mirrored, Sheet, shifted
 from jacket.tools.base import Option, Tool
 from jacket.tools.events import NO_GHOST, Ghost, Pointer
 from jacket.tools.holding import edge_ghost, face_ghost, found_under
@@ -44,6 +44,7 @@ class Carry(Tool):
         self._ids = np.zeros(0, np.int64)
         self._carriers: list[tuple[Carrier, Ints]] = []
         self._sheet: Sheet | None = None
+        self._mirrored: Mirrored | None = None
 
     @property
     def busy(self) -> bool:
@@ -100,7 +101,7 @@ class Carry(Tool):
         self._sheet = Sheet(mesh)
         self._ids = np.unique(self._sheet.fans[corners])
         self._ids = self._ids[(self._sheet.pins[self._ids] < 1) & np.isfinite(self._sheet.places(mesh)[self._ids]).all(axis=1)]
-        self._carriers = []
+        self._carriers, self._mirrored = [], Mirrored(self.document, mesh, self._sheet)
         islands = islands_of(mesh, self.document.state.sheets)
         labels = np.unique(islands.corner_labels[self._sheet.first[self._ids]])
         if self.rest == "follows":
@@ -154,6 +155,8 @@ class Carry(Tool):
             uv, self._stopped = shifted(mesh, sheet, sheet.places(mesh), moves)
         else:
             uv, self._stopped = self._follow(mesh, goal, exact)
+        if self._mirrored is not None:
+            uv = self._mirrored.follow(mesh, mesh.uv, uv, self._ids)
         self.document.edit_jacket("carry on the sheet", mesh.with_uv(uv), self.document.state.held)
         what = "A face would turn over: it stops here" if self._stopped else "Carry it here"
         self.ghost = Ghost("flat", np.zeros((0, 2, 2)), np.zeros((0, 2)), what=what, how="let go")

@@ -12,7 +12,7 @@ from jacket.core.mesh.polymesh import Floats, Ints, PolyMesh
 from jacket.core.mesh.walks import edge_loop
 from jacket.core.uv.sets import border_flags
 from jacket.errors import EditRefused
-from jacket.stages.flatten.tools.brushes import Sheet, shifted
+from jacket.stages.flatten.tools.brushes import Mirrored, Sheet, shifted
 from jacket.tools.base import Option, Tool
 from jacket.tools.events import NO_GHOST, Ghost, Pointer
 from jacket.tools.holding import edge_ghost, found_under
@@ -33,6 +33,7 @@ class Slide(Tool):
         self.start: Pointer | None = None
         self._sheet: Sheet | None = None
         self._rails: Rails | None = None
+        self._mirrored: Mirrored | None = None
         self._point = -1
         self._near = 0
         self._ways: Floats = np.zeros((0, 2))
@@ -99,7 +100,7 @@ class Slide(Tool):
             own = np.flatnonzero(np.isin(mesh.topology.edge, edges) & (label == label[corner]))
             rails = rails_of(mesh, sheet.fans, places, np.unique(mesh.topology.edge[own]), corner)
             self._rails, self._near = rails, int(np.argmin(np.linalg.norm(places[rails.ids] - at, axis=1)))
-        self.start, self._stopped = pointer, False
+        self.start, self._stopped, self._mirrored = pointer, False, Mirrored(self.document, mesh, sheet)
         self.document.begin("slide on the sheet")
 
     def _off(self, mesh: PolyMesh, corners: Ints, pointer: Pointer) -> Floats:
@@ -128,6 +129,8 @@ class Slide(Tool):
         moves[ids] = step * (1 - sheet.pins[ids])[:, None]
         moves[~np.isfinite(places).all(axis=1)] = 0.0
         uv, self._stopped = shifted(base.mesh, sheet, places, moves)
+        if self._mirrored is not None and base.mesh.uv is not None:
+            uv = self._mirrored.follow(base.mesh, base.mesh.uv, uv, ids)
         self.document.edit_jacket("slide on the sheet", base.mesh.with_uv(uv), self.document.state.held)
         what = "A face would turn over: it stops here" if self._stopped else f"{100 * abs(share):.0f} % of the way"
         self.ghost = Ghost("flat", np.zeros((0, 2, 2)), np.zeros((0, 2)), what=what, how="let go")
