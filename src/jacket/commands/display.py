@@ -60,6 +60,7 @@ class Display:
     threads: bool = False
     hems: bool = True
     alone: bool = False
+    strokes: bool = False
     lit: bool = False
     cage: bool = False
     colouring: Colouring = Colouring.PLAIN

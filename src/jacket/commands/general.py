@@ -47,6 +47,7 @@ SHOWN = {
     "stretch": "Show the stretch", "names": "Show island names", "through": "See the jacket through the source",
     "solid": "Show the jacket's faces", "backs": "Show faces turned away", "lifted": "Show lifted points",
     "uncovered": "Show what is not covered", "outline": "Show the outline against the source",
+    "strokes": "Show which way pictures are stretched", "threads": "Show which borders belong together",
     "rings": "Show the rings in colours, the longest lit", "split": "Compare trials side by side",
 }  # fmt: skip
 """Switches and colourings of the display by what their commands are called."""

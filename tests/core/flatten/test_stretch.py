@@ -5,7 +5,8 @@ from __future__ import annotations
 import numpy as np
 import pytest
 
-from jacket.core.flatten.stretch import face_stretch, measure_stretch, singular_values
+from jacket.core.flatten.stretch import face_stretch, measure_stretch, singular_values, stretch_strokes
+from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.uv.chart import charts_of
 from tests.conftest import grid
 
@@ -51,3 +52,24 @@ def test_angles_of_faces_by_hand() -> None:
     uv[pair.face_of_corner == 1] = np.nan
     angles = face_angles(pair, uv)
     assert angles[0] == pytest.approx(0.25) and np.isnan(angles[1])
+
+
+def test_strokes_lie_along_the_greatest_stretch() -> None:
+    """A plate squeezed to a half across: pictures are stretched twofold along x; turned maps turn the strokes; true ones have
+    none. Singular values and vectors by NumPy on a triangle."""
+    plate = grid(3)
+    across = stretch_strokes(plate, plate.points[plate.corners][:, :2] * [0.05, 0.1])
+    assert np.allclose(across.ratio, 2) and len(across.faces) == 9
+    assert np.allclose(np.ptp(across.flat[..., 1], axis=1), 0) and (np.ptp(across.flat[..., 0], axis=1) > 0).all()
+    assert np.allclose(np.ptp(across.form[..., 1:], axis=1), 0)
+    assert len(stretch_strokes(plate, plate.points[plate.corners][:, :2] * 0.1).faces) == 0
+    # On a sheet twice as wide as high, u counts twice.
+    assert len(stretch_strokes(plate, plate.points[plate.corners][:, :2] * [0.05, 0.1], np.array([2.0, 1.0])).faces) == 0
+    points, uv = np.array([[0.0, 0, 0], [2, 0.3, 0.5], [0.4, 1.7, 0.2]]), np.array([[0.1, 0.2], [0.5, 0.3], [0.3, 0.9]])
+    one = stretch_strokes(PolyMesh.from_faces(points, [[0, 1, 2]]), uv)
+    jacobian = np.stack([points[1] - points[0], points[2] - points[0]], axis=1) @ np.linalg.inv(np.stack([uv[1] - uv[0], uv[2] - uv[0]], axis=1))
+    u, s, v = np.linalg.svd(jacobian)
+    assert one.ratio[0] == pytest.approx(s[0] / s[1])
+    flat, form = one.flat[0, 1] - one.flat[0, 0], one.form[0, 1] - one.form[0, 0]
+    assert abs(flat @ v[0]) == pytest.approx(np.linalg.norm(flat)) and abs(form @ u[:, 0]) == pytest.approx(np.linalg.norm(form))
+    assert len(stretch_strokes(plate, np.full((plate.n_corners, 2), np.nan)).faces) == 0

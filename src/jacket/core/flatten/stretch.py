@@ -7,7 +7,7 @@ from typing import Any
 
 import numpy as np
 
-from jacket.core.mesh.polymesh import Floats, PolyMesh
+from jacket.core.mesh.polymesh import Floats, Ints, PolyMesh
 from jacket.core.uv.chart import Chart, island_charts
 
 
@@ -113,3 +113,50 @@ def face_angles(mesh: PolyMesh, uv: Floats) -> Floats:
         total += np.bincount(owner, area * np.nan_to_num(value), mesh.n_faces)
         weight += np.bincount(owner, area, mesh.n_faces)
     return np.where(weight > 0, total / np.maximum(weight, 1e-300), np.nan)
+
+
+@dataclass(frozen=True, eq=False)
+class Strokes:
+    """Where and which way pictures are stretched on the surface, for the faces (K,) where it shows.
+
+    flat    (K, 2, 2) ends of a stroke through the middle of each on the sheet;  form (K, 2, 3) the same on the surface
+    ratio   (K,) the larger singular value of the map texture → surface by the smaller
+    """
+
+    faces: Ints
+    flat: Floats
+    form: Floats
+    ratio: Floats
+
+
+def stretch_strokes(mesh: PolyMesh, uv: Floats, unit: Floats | None = None, least: float = 1.04) -> Strokes:
+    """Strokes along the direction in which the map texture → surface stretches most, found by least squares over the corners of
+    each face (exact on triangles), longer where it stretches more; faces below a ratio of `least` have none. uv (C, 2) NaN where
+    unmapped; `unit` (2,) or (C, 2) is how long a unit of it is across and up, where sheets are not square."""
+    count, owner = mesh.n_faces, mesh.face_of_corner
+    pixels = uv * (np.ones(2) if unit is None else unit)
+    sizes = np.maximum(mesh.sizes, 1)[:, None]
+
+    def per_face(values: Floats) -> Floats:
+        return np.stack([np.bincount(owner, values[:, k], count) for k in range(values.shape[1])], axis=1)
+
+    points = mesh.points[mesh.corners]
+    middle, there, spot = per_face(pixels) / sizes, per_face(points) / sizes, per_face(uv) / sizes
+    d, x = pixels - middle[owner], points - there[owner]
+    square = per_face(np.stack([d[:, 0] ** 2, d[:, 0] * d[:, 1], d[:, 1] ** 2], axis=1))
+    det = square[:, 0] * square[:, 2] - square[:, 1] ** 2
+    cross = per_face((x[:, :, None] * d[:, None, :]).reshape(-1, 6)).reshape(-1, 3, 2)
+    good = np.isfinite(det) & (det > 1e-18 * np.maximum(square[:, 0] + square[:, 2], 1e-300) ** 2)
+    ids = np.flatnonzero(good)
+    back = np.stack([square[ids, 2], -square[ids, 1], -square[ids, 1], square[ids, 0]], axis=1).reshape(-1, 2, 2) / det[ids, None, None]
+    jacobian = cross[ids] @ back
+    values, ways = np.linalg.eigh(np.swapaxes(jacobian, 1, 2) @ jacobian)
+    ratio = np.sqrt(np.maximum(values[:, 1], 0) / np.maximum(values[:, 0], 1e-300))
+    keep = ratio > least
+    ids, ratio, jacobian, way = ids[keep], ratio[keep], jacobian[keep], ways[keep][:, :, 1]
+    size = np.sqrt(np.sqrt(np.maximum(det[ids], 0)) / mesh.sizes[ids] * 4)
+    way = way * (0.4 * size * np.minimum(2.5 * (ratio - 1), 1.0))[:, None]
+    lift = np.einsum("kij,kj->ki", jacobian, way)
+    flat = way / (np.ones(2) if unit is None else (unit if unit.ndim == 1 else per_face(unit)[ids] / sizes[ids]))
+    ends = np.array([-1.0, 1.0])[None, :, None]
+    return Strokes(ids, spot[ids][:, None] + ends * flat[:, None], there[ids][:, None] + ends * lift[:, None], ratio)

@@ -10,7 +10,7 @@ from typing import Any, TypeVar
 from jacket.commands.display import Display
 from jacket.commands.host import Proposal
 from jacket.core.bake.made import Bake
-from jacket.core.derive import pickable, tried_on
+from jacket.core.derive import layout_of, pickable, tried_on
 from jacket.core.mesh.polymesh import Floats, PolyMesh
 from jacket.document.state import Held, State
 from jacket.formats.deliver.laid import decal_stamps
@@ -31,6 +31,7 @@ from jacket.qt.scene.proposal import proposal_layers
 from jacket.qt.scene.seams import wish_layers, zoom_step
 from jacket.qt.scene.source import picked_layers, plane_layers, source_surfaces
 from jacket.qt.scene.steer import guide_layers, paint_layers
+from jacket.qt.scene.strokes import form_strokes
 from jacket.qt.scene.worn import skin_follows
 from jacket.qt.theme import Palette, rgb
 from jacket.render.scene import Layer, Scene, line_rows
@@ -146,6 +147,9 @@ def _worked_on(mesh: PolyMesh, state: State, display: Display, frame: Frame, kep
     if display.seams and mesh.uv_sets:
         other = (seams_follow(mesh, state), plain, frame.palette, zoom_step(frame.per_unit), frame.size)
         layers += kept.layers("seams", other, partial(seams_over, mesh, state, display, frame))
+    if display.strokes and mesh.uv is not None:
+        along = (layout_of(mesh), state.sheets, state.active_sheet, frame.palette, frame.size)
+        layers += kept.layers("stretch", along, lambda: form_strokes(mesh, state, frame.palette, 1.4 * PULL * frame.size))
     return layers
 
 

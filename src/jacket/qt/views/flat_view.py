@@ -23,7 +23,7 @@ from jacket.qt.views.packing import PackingPanel
 from jacket.tools.events import Pointer
 from jacket.tools.view import FlatCamera
 
-CHIPS = [("checker", "Checker"), ("stretch", "Stretch"), ("density", "Density"), ("names", "Names"), ("hems", "Hems"),
+CHIPS = [("checker", "Checker"), ("stretch", "Stretch"), ("strokes", "Strokes"), ("density", "Density"), ("names", "Names"), ("hems", "Hems"),
          ("threads", "Threads"), ("alone", "Held alone")]  # fmt: skip
 LARGE_PIXEL = 7.0
 """Pixels of the screen from which on a pixel of the sheet is large enough for a grid of them."""
