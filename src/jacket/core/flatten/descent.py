@@ -9,7 +9,6 @@ Poranne, Panozzo and Sorkine-Hornung, "Scalable locally injective mappings" (201
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any
 
 import numpy as np
 from scipy import sparse
@@ -63,6 +62,8 @@ class Descent:
         self._to = _reduction(held) if held is not None and held.alike is not None else None
         self._still = np.flatnonzero(np.repeat(held.fixed, 2)) if held is not None and self._to is None else None
         self._calm = False
+        self._past: list[tuple[Floats, Floats, float]] = []
+        self._last: tuple[Floats, Floats] | None = None
 
     def value(self, uv: Floats | None = None) -> float:
         """Energy of places, the present ones unless given, and of what draws them."""
@@ -75,64 +76,105 @@ class Descent:
             energy += float((self.held.pull[:, None] * (uv - self.held.places) ** 2).sum()) / max(self.chart.area, 1e-300)
         return energy
 
-    def _solved(self, matrix: Any, right: Floats) -> Floats:
-        """Solution of a step's equations. Once steps are small the matrix hardly changes: the last factorisation then leads
-        conjugate gradients there in a few turns, which is several times as quick as another (Nocedal and Wright, Numerical
-        Optimization, 2006, 5.1 and 7.1)."""
-        if self.factor is not None and self._calm:
-            both = matrix if self._to is not None else None
-            found = _led(matrix, both, right, self.factor)
-            if found is not None:
-                return found
+    def _derived(self, reweighted: bool, blocks: bool = True) -> tuple[Floats, Floats]:
+        """Gradient (2V,) and, unless only that is wanted, the values of the Hessian's upper half. What stands has no gradient
+        and is weighed down: the pattern stays, and nothing has to be taken out of the matrix."""
+        if self.angles == self.areas:
+            gradient, parts = _derivatives(self.uv, self.tri, self.inverse, self.area, reweighted, blocks)
+        else:
+            gradient, parts = _derivatives_between(self.uv, self.tri, self.inverse, self.area, self.angles, self.areas)
+        data = _assembled(self.slots, parts, len(self.rows)) if blocks else np.zeros(0)
+        diagonal = self.starts[1:] - 1
+        if blocks:
+            data[diagonal] += 1e-9 * float(data[diagonal].mean())
+        if self.held is not None and self.held.pull is not None and self.held.places is not None:
+            weight = np.repeat(2 * self.held.pull, 2) / max(self.chart.area, 1e-300)
+            gradient = gradient + weight * (self.uv - self.held.places).ravel()
+            if blocks:
+                data[diagonal] += weight
+        if self._still is not None:
+            gradient[self._still] = 0.0
+            if blocks:
+                data[diagonal[self._still]] += HEAVY * float(data[diagonal].mean())
+        return gradient, data
+
+    def _refactor(self, data: Floats) -> None:
+        size = len(self.starts) - 1
+        matrix = sparse.csc_matrix((data, self.rows, self.starts), shape=(size, size))
+        if self._to is not None:
+            matrix = (self._to.T @ whole(matrix) @ self._to).tocsc()
         if self.factor is None:
             self.factor = Factor(matrix, upper=self._to is None)
         else:
             self.factor.update(matrix)
-        return self.factor.solve(right)
 
     def step(self, reweighted: bool, stale: bool = False) -> float:
         """One step; returns the share by which the energy fell (0 when nothing helps). With `stale` the last factorisation is
-        taken as it is, where there is one: a shorter way down that is there at once."""
-        if self.angles == self.areas:
-            gradient, blocks = _derivatives(self.uv, self.tri, self.inverse, self.area, reweighted)
-        else:
-            gradient, blocks = _derivatives_between(self.uv, self.tri, self.inverse, self.area, self.angles, self.areas)
-        data = _assembled(self.slots, blocks, len(self.rows))
-        diagonal = self.starts[1:] - 1
-        data[diagonal] += 1e-9 * float(data[diagonal].mean())
-        size = len(self.starts) - 1
-        if self.held is not None and self.held.pull is not None and self.held.places is not None:
-            weight = np.repeat(2 * self.held.pull, 2) / max(self.chart.area, 1e-300)
-            gradient = gradient + weight * (self.uv - self.held.places).ravel()
-            data[diagonal] += weight
+        taken as it is, where there is one: a shorter way down that is there at once.
+
+        Once steps are small the Hessian hardly changes: the last factorisation then serves on, corrected by what the gradients
+        of the last steps have shown (L-BFGS with it as the first guess; Nocedal and Wright, Numerical Optimization, 2006,
+        algorithm 7.4), which also makes up for the part of the Hessian that was taken out to make it positive."""
+        if self._to is not None and self._to.shape[1] == 0:
+            return 0.0
+        if self._calm and not reweighted and not stale and self.factor is not None:
+            gain = self._quasi_step()
+            if gain > 0:
+                return gain
+        self._past.clear()
+        serves = stale and self.factor is not None
+        gradient, data = self._derived(reweighted, not serves)
+        if not serves:
+            self._refactor(data)
+        assert self.factor is not None
+        gain, _ = self._down(gradient, -self.factor.solve(self._free(gradient)))
+        self._calm = not reweighted and 0 < gain < CALM
+        return gain
+
+    def _free(self, gradient: Floats) -> Floats:
+        """A gradient by what is free."""
+        return gradient if self._to is None else np.asarray(self._to.T @ gradient)
+
+    def _down(self, gradient: Floats, way: Floats) -> tuple[float, Floats]:
+        """Go along a way (K,) of what is free as far as helps and turns no triangle over; the share gained, and the step."""
         if self._still is not None:
-            # What stands is weighed down: the pattern stays, and nothing has to be taken out of the matrix.
-            data[diagonal[self._still]] += HEAVY * float(data[diagonal].mean())
-            gradient[self._still] = 0.0
-        matrix = sparse.csc_matrix((data, self.rows, self.starts), shape=(size, size))
-        if self._to is not None:
-            if self._to.shape[1] == 0:
-                return 0.0
-            matrix = (self._to.T @ whole(matrix) @ self._to).tocsc()
-        right = -gradient if self._to is None else -(self._to.T @ gradient)
-        answer = self.factor.solve(right) if stale and self.factor is not None else self._solved(matrix, right)
-        if self._still is not None:
-            answer[self._still] = 0.0
-        move = (answer if self._to is None else self._to @ answer).reshape(-1, 2)
+            way[self._still] = 0.0
+        move = (way if self._to is None else self._to @ way).reshape(-1, 2)
         slope = float((move.ravel() * gradient).sum())
         if not np.isfinite(slope) or slope >= 0:
-            return 0.0
+            return 0.0, way
         length = min(1.0, 0.9 * float(largest_step(self.uv, move, self.tri)))
         for _ in range(40):
             trial = self.uv + length * move
             energy = self.value(trial)
             if np.isfinite(energy) and energy <= self.energy + 1e-4 * length * slope:
                 gain = (self.energy - energy) / max(self.energy, 1e-300)
-                self._calm = not reweighted and gain < CALM
                 self.uv, self.energy = trial, energy
-                return gain
+                return gain, length * way
             length *= 0.5
-        return 0.0
+        return 0.0, way
+
+    def _quasi_step(self) -> float:
+        assert self.factor is not None
+        gradient, _ = self._derived(False, False)
+        now = self._free(gradient)
+        if self._last is not None:
+            step, before = self._last
+            turned = now - before
+            along = float(step @ turned)
+            if along > 1e-12 * float(np.linalg.norm(step) * np.linalg.norm(turned)):
+                self._past.append((step, turned, 1.0 / along))
+                del self._past[:-REMEMBERED]
+        way, shares = now.copy(), []
+        for step, turned, share in reversed(self._past):
+            shares.append(share * float(step @ way))
+            way -= shares[-1] * turned
+        way = self.factor.solve(way)
+        for (step, turned, share), first in zip(self._past, reversed(shares), strict=True):
+            way += (first - share * float(turned @ way)) * step
+        gain, step = self._down(gradient, -way)
+        self._last = (step, now) if gain > 0 else None
+        return gain
 
     def run(self, steps: int, from_bad_start: bool, tolerance: float = TOLERANCE) -> None:
         """Step until the energy stands still: reweighted first from a bad start, then Newton."""
@@ -149,36 +191,8 @@ HEAVY = 1e6
 """How much points that stand weigh, in middling entries of the diagonal."""
 CALM = 0.02
 """Share of the energy that a step may gain at most for the next one to go on with its factorisation."""
-TURNS = 10
-NEAR = 0.1
-
-
-def _led(upper: Any, both: Any, right: Floats, factor: Factor) -> Floats | None:
-    """Conjugate gradients led by an older factorisation; None where they do not come near soon. `upper` is the upper half of
-    the matrix, `both` the whole where that is at hand."""
-    diagonal = upper.diagonal()
-
-    def times(x: Floats) -> Floats:
-        return np.asarray(both @ x if both is not None else upper @ x + upper.T @ x - diagonal * x)
-
-    x = factor.solve(right)
-    rest = right - times(x)
-    goal = NEAR * float(np.linalg.norm(right))
-    z = factor.solve(rest)
-    way, product = z.copy(), float(rest @ z)
-    for _ in range(TURNS):
-        if float(np.linalg.norm(rest)) <= goal:
-            return x
-        image = times(way)
-        bend = float(way @ image)
-        if bend <= 0:
-            return None
-        x = x + product / bend * way
-        rest = rest - product / bend * image
-        z = factor.solve(rest)
-        old, product = product, float(rest @ z)
-        way = z + product / old * way
-    return x if float(np.linalg.norm(rest)) <= goal else None
+REMEMBERED = 8
+"""Steps whose gradients correct a factorisation."""
 
 
 def _reduction(held: Held) -> sparse.csr_array:
@@ -306,10 +320,10 @@ def _svd(a, b, c, d):
 
 
 @kernel
-def _derivatives(uv, tri, inverse, area, reweighted):
+def _derivatives(uv, tri, inverse, area, reweighted, with_blocks):
     n = len(tri)
     gradient = np.zeros(2 * len(uv))
-    blocks = np.empty((n, 6, 6))
+    blocks = np.empty((n if with_blocks else 0, 6, 6))
     q = np.empty((4, 2, 2))
     lam = np.empty(4)
     g = np.empty((2, 2))
@@ -356,6 +370,8 @@ def _derivatives(uv, tri, inverse, area, reweighted):
         for c in range(3):
             for i in range(2):
                 gradient[2 * tri[t, c] + i] += area[t] * (g[i, 0] * hat[c, 0] + g[i, 1] * hat[c, 1])
+        if not with_blocks:
+            continue
         for a in range(6):
             for b in range(6):
                 blocks[t, a, b] = 0.0

@@ -187,7 +187,7 @@ def _cut_one_way(work: _Work, network: Bools | None, keep: Bools) -> float:
         excess += float(tailor.area[faces].sum()) / tailor.whole * (laid.energy - 1 if laid is not None else 1.0)
     sharp = dihedral_angles(tailor.mesh) > SHARP
     return (
-        float(np.minimum(tailor.cost, 1e12)[tailor.cut].sum()) / root + ISLAND * len(tailor.parts()) + 20 * excess
+        float(np.minimum(tailor.cost, 1e12)[tailor.cut].sum()) / root + ISLAND * len(tailor.parts()) + EXCESS * excess
         + UNCUT * float(tailor.length[sharp & ~tailor.cut].sum()) / root
     )  # fmt: skip
 
@@ -342,7 +342,7 @@ def _best_cut(work: _Work, faces: Ints, laid: Laid | None) -> tuple[Ints, str]:
     return (halves[0] if halves else NONE), "line"
 
 
-ISLAND = 0.15
+ISLAND, EXCESS = 0.15, 25.0
 """What one island more costs, in √area of seam that is fully seen."""
 
 
