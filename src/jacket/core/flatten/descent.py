@@ -20,7 +20,7 @@ from jacket.core.solve.cholesky import Factor, whole
 from jacket.core.uv.chart import Chart
 
 FULL_STEPS = 60
-TOLERANCE = 1e-5
+TOLERANCE = 3e-5
 
 
 @dataclass(frozen=True, eq=False)
@@ -117,11 +117,12 @@ class Descent:
         algorithm 7.4), which also makes up for the part of the Hessian that was taken out to make it positive."""
         if self._to is not None and self._to.shape[1] == 0:
             return 0.0
-        if self._calm and not reweighted and not stale and self.factor is not None:
+        if self._calm and not reweighted and not stale and self.factor is not None and len(self._past) < REMEMBERED:
             gain = self._quasi_step()
-            if gain > 0:
+            if gain > QUIET:
                 return gain
         self._past.clear()
+        self._last = None
         serves = stale and self.factor is not None
         gradient, data = self._derived(reweighted, not serves)
         if not serves:
@@ -130,6 +131,19 @@ class Descent:
         gain, _ = self._down(gradient, -self.factor.solve(self._free(gradient)))
         self._calm = not reweighted and 0 < gain < CALM
         return gain
+
+    def _lead_in(self) -> None:
+        """Steps towards shapes between where triangles lie and how they should be, none of them further off than `BETWEEN`, until
+        that gains little (Liu, Ye, Ni and Fu, "Progressive parameterizations", 2018)."""
+        whole_way = self.inverse
+        for _ in range(LEADING):
+            self.inverse, far = _between(self.uv, self.tri, whole_way, BETWEEN)
+            self.energy = self.value()
+            if far == 0 or self.step(False) < 0.06:
+                break
+        self.inverse = whole_way
+        self.energy = self.value()
+        self._calm = False
 
     def _free(self, gradient: Floats) -> Floats:
         """A gradient by what is free."""
@@ -143,16 +157,30 @@ class Descent:
         slope = float((move.ravel() * gradient).sum())
         if not np.isfinite(slope) or slope >= 0:
             return 0.0, way
-        length = min(1.0, 0.9 * float(largest_step(self.uv, move, self.tri)))
+        most = 0.9 * float(largest_step(self.uv, move, self.tri))
+        length = min(1.0, most)
         for _ in range(40):
             trial = self.uv + length * move
             energy = self.value(trial)
             if np.isfinite(energy) and energy <= self.energy + 1e-4 * length * slope:
+                if energy < FAR * self.energy:
+                    length, trial, energy = self._further(move, length, most, trial, energy)
                 gain = (self.energy - energy) / max(self.energy, 1e-300)
                 self.uv, self.energy = trial, energy
                 return gain, length * way
             length *= 0.5
         return 0.0, way
+
+    def _further(self, move: Floats, length: float, most: float, trial: Floats, energy: float) -> tuple[float, Floats, float]:
+        """Far from the end a few squeezed triangles are all of the energy. Newton's step then widens them by a third each (that of
+        1/σ² does), so the step is doubled for as long as that helps."""
+        while 2 * length <= most:
+            longer = self.uv + 2 * length * move
+            value = self.value(longer)
+            if not value < energy:
+                break
+            length, trial, energy = 2 * length, longer, value
+        return length, trial, energy
 
     def _quasi_step(self) -> float:
         assert self.factor is not None
@@ -177,21 +205,30 @@ class Descent:
         return gain
 
     def run(self, steps: int, from_bad_start: bool, tolerance: float = TOLERANCE) -> None:
-        """Step until the energy stands still: reweighted first from a bad start, then Newton."""
+        """Step until the energy stands still: reweighted first from a bad start, then, where much is squeezed still, towards shapes
+        that are never far off, then Newton."""
         reweighted = from_bad_start
         for _ in range(steps):
             gain = self.step(reweighted)
             if reweighted:
                 reweighted = gain >= 0.3
+                if not reweighted and self.energy > SQUEEZED and self.angles == self.areas:
+                    self._lead_in()
             elif gain < tolerance:
                 break
 
 
 HEAVY = 1e6
 """How much points that stand weigh, in middling entries of the diagonal."""
+FAR = 0.75
+"""To what share of the energy a step must lead for a longer one to be tried."""
+QUIET = 6e-5
+"""Gain of a step with an older factorisation below which there is a new one."""
+SQUEEZED, BETWEEN, LEADING = 100.0, 4.6, 40
+"""Energy from which on steps are led in, energy of the shapes that do so, and how many such steps there are at most."""
 CALM = 0.02
 """Share of the energy that a step may gain at most for the next one to go on with its factorisation."""
-REMEMBERED = 8
+REMEMBERED = 6
 """Steps whose gradients correct a factorisation."""
 
 
@@ -317,6 +354,37 @@ def _svd(a, b, c, d):
     s1, s2 = q + r, q - r
     t1, t2 = np.arctan2(g, f), np.arctan2(h, e)
     return s1, s2, 0.5 * (t2 + t1), 0.5 * (t1 - t2)
+
+
+@kernel
+def _between(uv, tri, inverse, most):
+    """Inverses of shapes between how triangles lie (all singular values 1) and how they should be, of an energy of at most
+    `most`: singular values to a power; and how many triangles are further off."""
+    out, far = inverse.copy(), 0
+    for t in range(len(tri)):
+        j00, j01, j10, j11 = _jacobian(uv, tri, inverse, t)
+        s1, s2, _, r = _svd(j00, j01, j10, j11)
+        if not s2 > 0 or 0.25 * (s1 * s1 + s2 * s2 + s1**-2 + s2**-2) <= most:
+            continue
+        far += 1
+        low, high = 0.0, 1.0
+        a, b = np.log(s1), np.log(s2)
+        for _ in range(30):
+            middle = 0.5 * (low + high)
+            if 0.5 * (np.cosh(2 * middle * a) + np.cosh(2 * middle * b)) > most:
+                high = middle
+            else:
+                low = middle
+        x, y, c, s = np.exp((low - 1) * a), np.exp((low - 1) * b), np.cos(r), np.sin(r)
+        m00, m01, m11 = x * c * c + y * s * s, (x - y) * c * s, x * s * s + y * c * c
+        i00, i01, i11 = inverse[t, 0, 0], inverse[t, 0, 1], inverse[t, 1, 1]
+        n00, n01 = i00 * m00 + i01 * m01, i00 * m01 + i01 * m11
+        n10, n11 = i11 * m01, i11 * m11
+        # Turned so that it is an upper triangle again; energies do not see it.
+        size = np.hypot(n10, n11)
+        c, s = n11 / size, n10 / size
+        out[t, 0, 0], out[t, 0, 1], out[t, 1, 0], out[t, 1, 1] = c * n00 - s * n01, s * n00 + c * n01, 0.0, size
+    return out, far
 
 
 @kernel
