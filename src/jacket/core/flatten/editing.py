@@ -14,7 +14,7 @@ from jacket.core.flatten.starts import scaled_to_area, signed_areas
 from jacket.core.mesh.polymesh import PIN, Bools, Floats, Ints, PolyMesh
 from jacket.core.uv.chart import Chart, chart_of
 from jacket.core.uv.islands import Islands
-from jacket.core.uv.sheets import from_pixel_places
+from jacket.core.uv.sheets import from_pixel_places, pixel_places
 from jacket.errors import EditRefused
 
 STIFF = 30.0
@@ -36,15 +36,17 @@ class Laying:
     mirror: float
 
     @staticmethod
-    def of(mesh: PolyMesh, islands: Islands, island: int, sound: bool = True, faces: Ints | None = None) -> Laying:
+    def of(mesh: PolyMesh, islands: Islands, island: int, sound: bool = True, faces: Ints | None = None, scale: float = 0.0) -> Laying:
         """An island of a mesh, or only some of its `faces`; raises EditRefused where it is not mapped, has no area or, unless it
-        need not be `sound`, flipped faces."""
-        if not islands.mapped[island] or islands.pixel_area[island] <= 0:
-            raise EditRefused("This island lies nowhere yet; flatten it first.")
+        need not be `sound`, flipped faces. A `scale` that is known already saves looking at the whole island."""
+        if scale <= 0:
+            if not islands.mapped[island] or islands.pixel_area[island] <= 0:
+                raise EditRefused("This island lies nowhere yet; flatten it first.")
+            scale = float(np.sqrt(islands.pixel_area[island] / max(float(islands.surface_area[island]), 1e-300)))
         chart = chart_of(mesh, islands.faces(island) if faces is None else faces, islands.borders)
         places = np.empty((chart.mesh.n_points, 2))
-        places[chart.mesh.corners] = islands.places[chart.corners]
-        scale = float(np.sqrt(islands.pixel_area[island] / max(float(islands.surface_area[island]), 1e-300)))
+        which = np.full(len(chart.corners), max(int(islands.sheet_of[island]), 0))
+        places[chart.mesh.corners] = pixel_places(islands.uv[chart.corners], which, islands.sheets)
         mirror = 1.0 if float(signed_areas(places, chart.triangles).sum()) >= 0 else -1.0
         uv = places / scale * [mirror, 1.0]
         if sound and flips(chart, uv):
@@ -83,14 +85,18 @@ def held_by(laying: Laying, pins: Floats, fixed: Bools) -> Held:
     return Held(fixed | (pins >= 1), pull, laying.uv if pull is not None else None)
 
 
-def refined(mesh: PolyMesh, islands: Islands, faces: Bools, steps: int = 12, balance: float = 0.5) -> Floats:
+def refined(mesh: PolyMesh, islands: Islands, faces: Bools, steps: int = 12, balance: float = 0.5, scales: dict[int, float] | None = None) -> Floats:
     """The coordinates (C, 2) with less stretch in the faces flagged in `faces` (F,); what lies outside them, and points that
-    are fully pinned, keep their bits. `balance` as for `Descent`. Raises EditRefused as `Laying.of` does."""
+    are fully pinned, keep their bits. `balance` as for `Descent`; `scales` keeps those of islands between
+    dabs of one stroke. Raises EditRefused as `Laying.of` does."""
     uv, topology = islands.uv, mesh.topology
     ids = np.flatnonzero(faces)
     for island in np.unique(islands.labels[ids]).tolist():
         # Only the faces that may change are looked at: what stands still costs nothing.
-        laying = Laying.of(mesh, islands, island, faces=ids[islands.labels[ids] == island])
+        known = scales.get(island, 0.0) if scales is not None else 0.0
+        laying = Laying.of(mesh, islands, island, faces=ids[islands.labels[ids] == island], scale=known)
+        if scales is not None:
+            scales[island] = laying.scale
         chart, outside = laying.chart, np.zeros(laying.chart.mesh.n_points, bool)
         twin = topology.twin[chart.corners]
         leads_out = (twin >= 0) & ~islands.borders[topology.edge[chart.corners]] & ~faces[mesh.face_of_corner[twin]]

@@ -134,6 +134,8 @@ def sheet_at(sheets: Sheets, places: Floats) -> Ints:
 
 def pixel_places(uv: Floats, which: NDArray[np.signedinteger], sheets: Sheets) -> Floats:
     """(N, 2) pixel places of UV coordinates, each by the sheet `which` (N,) it belongs to; −1 counts as the first."""
+    if len(sheets) == 1:
+        return np.asarray(uv * sheets[0].size + sheets[0].origin * (APART - sheets[0].size))
     out = np.empty_like(uv)
     for k, sheet in enumerate(sheets):
         here = (which == k) | ((which < 0) & (k == 0))
@@ -143,6 +145,8 @@ def pixel_places(uv: Floats, which: NDArray[np.signedinteger], sheets: Sheets) -
 
 def from_pixel_places(places: Floats, which: NDArray[np.signedinteger], sheets: Sheets) -> Floats:
     """(N, 2) UV coordinates of pixel places; the inverse of `pixel_places`."""
+    if len(sheets) == 1:
+        return sheets[0].coordinates(places - sheets[0].origin * APART)
     out = np.empty_like(places)
     for k, sheet in enumerate(sheets):
         here = (which == k) | ((which < 0) & (k == 0))

@@ -256,6 +256,11 @@ class Refine(SheetBrush):
     options: ClassVar[tuple[Option, ...]] = ()
     legend = (("drag", "less stretch under the brush"), ("[ ]", "size of the brush"))
 
+    def press(self, pointer: Pointer) -> None:
+        """A stroke keeps the scale that the islands had when it began."""
+        self._scales: dict[int, float] = {}
+        super().press(pointer)
+
     def dab(self, before: Pointer, pointer: Pointer) -> None:
         mesh, sheet = self.sheet()
         places = sheet.places(mesh)
@@ -264,7 +269,7 @@ class Refine(SheetBrush):
         faces = count >= mesh.sizes
         if not faces.any():
             return
-        self.put(mesh, refined(mesh, islands_of(mesh, self.document.state.sheets), faces, 2))
+        self.put(mesh, refined(mesh, islands_of(mesh, self.document.state.sheets), faces, 2, scales=self._scales))
 
 
 class Pin(SheetBrush):
