@@ -109,6 +109,20 @@ FAULTS = (
           "tests/jobs/test_bake.py", "pairs"),
     Fault("qt/files/claims.py", "if self._claim is not None and self._claim.path == Path(path):\n            return \"\"\n        try:\n            new",
           "if True:\n            self.let_go()\n        try:\n            new", "tests/qt/files/test_saving.py", "refused"),
+    Fault("core/bake/laying.py", "s * width - 0.5, (1.0 - r) * height - 0.5", "s * width - 0.5, r * height - 0.5", "tests/core/bake/test_decals.py"),
+    Fault("core/bake/laying.py", "times = eye / (eye - c) if eye > 0 else 1.0\n            s =", "times = 1.0\n            s =", "tests/core/bake/test_decals.py"),
+    Fault("core/bake/laying.py", "            spots = spots.kept(_open(spots, decal, seen, texels.target))\n", "            pass\n", "tests/core/bake/test_decals.py"),
+    Fault("core/bake/laying.py", "flat[texels.to[padding]] = flat[texels.whose[padding]]", "pass", "tests/core/bake/test_decals.py"),
+    Fault("core/bake/decals.py", "side = -1.0 if np.linalg.det(matrix[:3, :3]) < 0 else 1.0", "side = 1.0", "tests/core/bake/test_decals.py"),
+    Fault("stages/deliver/keeping.py", "true = not is_stale(baked, host.document.state, values)", "true = True", "tests/formats/project/test_maps.py"),
+    Fault("formats/project/maps.py", "info.file_size > ROOM + 260 * info.compress_size", "False", "tests/formats/project/test_maps.py"),
+    Fault("core/flatten/sliding.py", "first, second = (a, b) if side == 0 else (b, a)", "first, second = (a, b)", "tests/stages/flatten/test_slide_and_cast.py"),
+    Fault("core/flatten/mirroring.py", "place[own] = (place[own] + after[ids[own]]) / 2", "pass", "tests/core/flatten/test_mirroring.py"),
+    Fault("core/flatten/mirroring.py", "ids = np.flatnonzero(lead & ~pinned[fans[there]])", "ids = np.flatnonzero(lead)", "tests/core/flatten/test_mirroring.py"),
+    Fault("core/flatten/stretch.py", "ways[keep][:, :, 1]", "ways[keep][:, :, 0]", "tests/core/flatten/test_stretch.py"),
+    Fault("core/uv/projections.py", "spread, axes = np.linalg.eigh(", "spread, axes = np.linalg.eigh(-", "tests/stages/flatten/test_slide_and_cast.py"),
+    Fault("core/flatten/descent.py", "way += (first - share * float(turned @ way)) * step", "way -= (first - share * float(turned @ way)) * step", "tests/core/flatten"),
+    Fault("qt/scene/boards.py", "state.sheet.width / max(state.sheet.height, 1)", "1.0", "tests/qt/scene/test_boards.py"),
 )  # fmt: skip
 
 

@@ -159,6 +159,15 @@ def test_crossing_strokes_become_a_grid(n: int) -> None:
     assert sound(mesh) and (face_normals(mesh)[:, 2] > 0.99).all() and euler_characteristic(mesh) == 1
 
 
+def test_narrow_cells_between_strokes_stay() -> None:
+    """Two strokes 0.7 of the reach apart, which spread outside: a narrow cell between others, no crossings merged."""
+    flat = [line((-1, y, 0), (4, y, 0)) for y in (0, 2)]
+    upright = [line((x, -1, 0), (x, 3, 0)) for x in (0, 3)]
+    spread = [Stroke(evened(np.array([[out, -1.5, 0], [x, -0.2, 0], [x, 2.2, 0], [out, 3.5, 0]]), 120)) for x, out in ((1.0, 0.62), (1.35, 2.2))]
+    result = woven([*flat, *upright, *spread], sheet(), 0.5)
+    assert len(result.quads) == 3 and len(result.points) == 8 and not result.triangles and not result.larger
+
+
 def test_cells_of_three_and_of_five_are_told_apart() -> None:
     frame = [
         line((-1, 0, 0), (5, 0, 0)),
