@@ -182,6 +182,12 @@ def copy_layer(document: Document) -> None:
     document.apply("duplicate a layer", _with_layer(document.state, f"{layer.name} copy", layer.mesh, layer))
 
 
+def add_flat_layer(document: Document, layer_id: int, mesh: PolyMesh) -> None:
+    """The flat parts of a layer as a layer behind it, active from now on. Their decals stay on the form."""
+    layer = layer_of(document.state, layer_id)
+    document.apply("islands as flat parts", _with_layer(document.state, f"{layer.name} flat", mesh, replace(layer, decals=())))
+
+
 def mirror_layer(document: Document, axis: int) -> None:
     """A copy of the active layer on the other side of a plane through the origin."""
     layer = document.require_jacket()

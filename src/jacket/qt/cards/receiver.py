@@ -16,8 +16,10 @@ from jacket.qt.cards.base import choice_box, soft, switch_box
 from jacket.qt.cards.stage import StageCard
 from jacket.qt.fields import NumberField
 from jacket.settings.store import profile_dir
+from jacket.stages.deliver.carrying import forms
 from jacket.stages.deliver.handing import PIVOTS
 from jacket.stages.deliver.receivers import change_profile, chosen_profile, own_file
+from jacket.stages.deliver.values import DeliverValues
 
 UNITS = {1.0: "metres", 100.0: "centimetres", 1000.0: "millimetres"}
 CHOICES = (("up", "Up", (("y", "Y up"), ("z", "Z up"))), ("faces", "Faces", (("quads", "quads"), ("triangles", "triangles"))),
@@ -134,7 +136,7 @@ class ReceiverCard(StageCard):
 class NodesCard(StageCard):
     """What goes out beside the faces of the active layer: its pivot, its sockets, its place among levels of detail."""
 
-    name, heading = "deliver nodes", "Pivot, sockets, levels"
+    name, heading = "deliver nodes", "Pivot, sockets, levels, flat parts"
     watches = frozenset({"jackets", "active", "held"})
     waits = True
 
@@ -158,6 +160,12 @@ class NodesCard(StageCard):
             x, y, z = socket.place
             self.beside(soft(f"{socket.name} · {x:.3g}, {y:.3g}, {z:.3g}", False), away)
         desk.action(self, "socket")
+        desk.action(self, "flat-parts")
+        round_ = forms(state)
+        if len(round_) > 1 or state.chosen_source is not None:
+            if len(round_) > 1:
+                self.row("Wrapped round", desk.choose(DeliverValues, "round", "Wrapped round", [(j.name, j.name) for j in round_]))
+            desk.grid(self, (("wrap-layer", "Wrap the layer"), ("wrap-source", "Wrap the source")))
         finest = [j for j in state.jackets if j.id != layer.id and j.coarser_of < 0 and j.mesh.n_faces]
         if finest and not any(j.coarser_of == layer.id for j in state.jackets):
             rows = [("-1", "of nothing"), *((str(j.id), f"of {j.name}") for j in finest)]

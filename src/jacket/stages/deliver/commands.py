@@ -25,7 +25,7 @@ from jacket.jobs.taken import Taken
 from jacket.progress import Progress
 from jacket.render.skins import LAMPS
 from jacket.settings.store import profile_dir
-from jacket.stages.deliver import handing, pressing, shading
+from jacket.stages.deliver import carrying, handing, pressing, shading
 from jacket.stages.deliver.baking import (
     bake_maps,
     bake_task,
@@ -219,6 +219,10 @@ COMMANDS = (
     *(Command(f"own-{role}", f"Own picture of {role}…", f"texture map {role} image paint material", "", _has_jacket, lambda h, r=role: choose_own(h, r))  # type: ignore[misc]
       for role in ROLES),
     Command("drop-own", "No pictures of one's own", "texture forget remove image", "", _has_own, drop_own),
+    Command("flat-parts", "Islands as a flat layer", "pattern paper unfold flat pieces carry", "", _has_jacket, carrying.lay_flat_layer),
+    Command("wrap-layer", "Wrap the layer round the form", "flat parts carry bend onto surface stitches", "", carrying.can_wrap_layer, carrying.wrap_layer, waits=True),
+    Command("wrap-source", "Wrap the source round the form", "flat parts carry bend onto surface stitches dense", "", carrying.can_wrap_source, carrying.wrap_source,
+            waits=True),
     Command("decal-picture", "Picture for decals…", "decal sticker label image text stamp choose", "", _has_jacket, pressing.choose_stencil),
     Command("decal-from-view", "Lay it on from the view", "decal projection camera stamp photo", "", _has_jacket, pressing.lay_from_view),
     Command("decal-mirror", "Mirror the decal", "decal flip other way round", "", _has_decals, pressing.mirror_decal),

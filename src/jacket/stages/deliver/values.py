@@ -24,6 +24,7 @@ class DeliverValues:
     left_out      names of sources that nothing is baked from, with commas between
     hard_angle    above which edges are made hard;  support  how far across a quad a support loop runs, in %
     light_from    where the light of the gradient map comes from
+    round         the layer that flat parts are wrapped round, "" for the first
     keep_maps     whether maps are saved in the project
     pairs         layers that are baked from one source alone: layer=source, with commas between
     """
@@ -48,6 +49,7 @@ class DeliverValues:
     light_from: str = chosen("above", *WAYS)
     pairs: str = worded("", r"[^\n]{0,4000}")
     keep_maps: bool = True
+    round: str = worded("", r"[^\n]{0,200}")
 
     def chosen_maps(self) -> tuple[str, ...]:
         """The maps that are baked, in the order of the list."""
