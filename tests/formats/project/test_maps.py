@@ -11,6 +11,7 @@ import numpy as np
 import pytest
 
 from jacket.errors import FormatError
+from jacket.formats.project.container import Reader
 from jacket.formats.project.maps import load_maps
 from jacket.formats.project.records import load_project, save_project
 from jacket.stages.deliver.baking import is_stale
@@ -61,7 +62,7 @@ def test_stale_maps_stay_stale_and_none_are_kept_unless_wished(tmp_path: Path) -
     assert maps_in(path, state) == (None, "")
 
 
-def test_damaged_maps_are_a_sentence_and_the_work_is_read_all_the_same(tmp_path: Path) -> None:
+def test_damaged_maps_are_a_sentence_and_the_work_is_read_all_the_same(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     p = baked()
     path = tmp_path / "a.jacket"
     save_project(p.document.state, path, maps_to_keep(p))
@@ -89,3 +90,13 @@ def test_damaged_maps_are_a_sentence_and_the_work_is_read_all_the_same(tmp_path:
             load_maps(out)
         made, sentence = maps_in(out, load_project(out))
         assert made is None and "bake them again" in sentence
+    # What would unpack to far more than it was packed to is not unpacked at all.
+    out, real = spoilt("maps/0.normal.npy", bomb), Reader.array
+
+    def unpacked(reader: Reader, member: str, rows: int | None = None) -> np.ndarray:
+        assert member != "maps/0.normal.npy"
+        return real(reader, member, rows)
+
+    monkeypatch.setattr(Reader, "array", unpacked)
+    with pytest.raises(FormatError):
+        load_maps(out)
