@@ -59,7 +59,9 @@ def test_a_loop_slides_as_a_whole_and_nothing_else_moves() -> None:
     assert np.allclose(after - before, [0, 0, 0, 0.05, 0, 0, 0]) and doc.last_step == "slide on the sheet"
     drag(tool, (0.55, 0.45), (0.1, 0.45), shift=True)
     assert columns(mesh_of(doc))[3] == pytest.approx(0.4 + 0.15 * 0.1)  # to 90 % of the way, never onto the next
+    assert np.allclose(mesh_of(doc).uv[:, 1], flat_grid().uv[:, 1])  # straight across
     doc.undo()
+    assert np.allclose(mesh_of(doc).uv[:, 1], flat_grid().uv[:, 1])
     doc.undo()
     assert np.array_equal(columns(mesh_of(doc)), before)
 
