@@ -32,6 +32,8 @@ CLOSED = 10.0
 WINDING, LONG_WAY = 20.0, 1.4
 """From so much winding on, in %, gaps may come so many times as large, and corners give twice as much, where nothing else
 closes the rows."""
+ALL = 9.0
+"""In place of a share: closes rows as far as the slider goes."""
 MOST_ODD = 0.08
 """Irregular points per quad of the coarse grid from which it is not tried."""
 MEAN, FIRST, GAP = 0.970, 0.80, 1.2
@@ -134,9 +136,14 @@ def closed(
 
     # A grid of a quarter of the quads has no room for as many irregular points as horns and claws make.
     crowded = irregular_count(laid) > MOST_ODD * 0.25 * wanted
-    ways = [(_own_way, 1.0), (_own_way, 0.4)] if crowded else [(_split_way, 1.0), (_own_way, 1.0), (_own_way, 0.4)]
+    ways = [(_own_way, 1.0), (_own_way, 0.4), (_own_way, ALL)] if crowded else [(_split_way, 1.0), (_own_way, 1.0), (_own_way, 0.4), (_own_way, ALL)]
     for k, (way, share) in enumerate(ways):
-        if share < 1.0 and best is not laid:
+        if share == ALL:
+            # One ring through a fifth of all quads is worse than somewhat uneven steps.
+            if min(best_now.winding, spare_now.winding) <= WINDING or closeness <= 0:
+                break
+            share = 1.0 / closeness
+        elif share < 1.0 and best is not laid:
             if best_now.winding <= WINDING:
                 break
             # Corners bear more than that.
