@@ -18,7 +18,7 @@ from jacket.progress import Progress, silent
 class UnwindSettings:
     """rows   how much rows are made to close, 0..1;  sharp   degrees above which edges are creases;  mirror   "", "x", "y", "z" """
 
-    rows: float = 0.5
+    rows: float = 0.75
     sharp: float = 38.0
     mirror: str = ""
 

@@ -34,6 +34,8 @@ WINDING, LONG_WAY = 20.0, 1.4
 closes the rows."""
 ALL = 9.0
 """In place of a share: closes rows as far as the slider goes."""
+LONGER = 1.15
+"""How many times as large gaps over the figures may become."""
 MOST_ODD = 0.08
 """Irregular points per quad of the coarse grid from which it is not tried."""
 MEAN, FIRST, GAP = 0.970, 0.80, 1.2
@@ -97,8 +99,8 @@ def fits(now: Standing, before: Standing, give: float, most: float = GAP) -> boo
         and now.mean >= min(MEAN, before.mean - 0.01 * give)
         and now.first >= min(FIRST, before.first) - 0.05 * give
         and now.guided <= before.guided + 0.01
-        and now.gap <= max(most, (1.0 + 0.3 * give) * before.gap)
-        and now.bare <= max(most, (1.0 + 0.3 * give) * before.bare)
+        and now.gap <= max(most, LONGER * before.gap)
+        and now.bare <= max(most, LONGER * before.bare)
     )
 
 

@@ -39,7 +39,7 @@ class AutoSettings:
     spots: tuple[Spot, ...] = ()
     paint: Paint | None = None
     skin: bool = True
-    rows: float = 0.5
+    rows: float = 0.75
 
     def unguided(self) -> AutoSettings:
         """The same without guides."""

@@ -26,7 +26,7 @@ class TopologyValues:
     sharp: float = ranged(38.0, 1, 180)
     shortest: float = ranged(8.0, 0, 1e6)
     form: float = ranged(60.0, 0, 100)
-    rows: float = ranged(50.0, 0, 100)
+    rows: float = ranged(75.0, 0, 100)
     across: bool = False
     skin: bool = True
     level_axis: str = chosen("y", *"xyz")
