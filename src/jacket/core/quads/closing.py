@@ -34,7 +34,7 @@ WINDING, LONG_WAY = 20.0, 1.4
 closes the rows."""
 ALL = 9.0
 """In place of a share: closes rows as far as the slider goes."""
-LONGER = 1.15
+LONGER = 1.25
 """How many times as large gaps over the figures may become."""
 MOST_ODD = 0.08
 """Irregular points per quad of the coarse grid from which it is not tried."""

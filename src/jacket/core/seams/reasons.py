@@ -12,10 +12,11 @@ from jacket.core.flatten.editing import only
 from jacket.core.mesh.geometry import dihedral_angles, edge_lengths, scaled_jacobian
 from jacket.core.mesh.polymesh import Floats, Ints, PolyMesh
 from jacket.core.quads.field import corner_angles
+from jacket.core.seams.cloth import unwatched
 from jacket.core.seams.cost import edge_costs
 from jacket.core.seams.foreseen import why_closed
 from jacket.core.seams.laying import QUICK, lay
-from jacket.core.seams.tailor import Tailor, unwatched
+from jacket.core.seams.tailor import Tailor
 from jacket.core.uv.chart import Chart
 from jacket.core.uv.sets import cut_flags
 from jacket.progress import Progress, silent

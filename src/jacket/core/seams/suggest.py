@@ -15,13 +15,14 @@ from jacket.core.flatten.descent import FULL_STEPS
 from jacket.core.mesh.geometry import dihedral_angles, edge_lengths
 from jacket.core.mesh.polymesh import Bools, Floats, Ints, PolyMesh
 from jacket.core.mesh.walks import face_parts
+from jacket.core.seams.cloth import Watch, unwatched
 from jacket.core.seams.cost import edge_costs
 from jacket.core.seams.foreseen import why_closed
 from jacket.core.seams.laying import QUICK, Laid
 from jacket.core.seams.patches import patch_seams
 from jacket.core.seams.sewing import chains, sides_of
 from jacket.core.seams.sky import open_sky
-from jacket.core.seams.tailor import NONE, Tailor, Watch, unwatched
+from jacket.core.seams.tailor import NONE, Tailor
 from jacket.core.uv.chart import chart_of
 from jacket.core.uv.sets import cut_flags
 from jacket.progress import Progress, part, silent
