@@ -138,7 +138,9 @@ def closed(
 
     # A grid of a quarter of the quads has no room for as many irregular points as horns and claws make.
     crowded = irregular_count(laid) > MOST_ODD * 0.25 * wanted
-    ways = [(_own_way, 1.0), (_own_way, 0.4), (_own_way, ALL)] if crowded else [(_split_way, 1.0), (_own_way, 1.0), (_own_way, 0.4), (_own_way, ALL)]
+    ways = [(_own_way, 1.0), (_own_way, 0.65), (_own_way, 0.4), (_own_way, ALL)]
+    if not crowded:
+        ways.insert(0, (_split_way, 1.0))
     for k, (way, share) in enumerate(ways):
         if share == ALL:
             # One ring through a fifth of all quads is worse than somewhat uneven steps.
@@ -149,7 +151,7 @@ def closed(
             if best_now.winding <= WINDING:
                 break
             # Corners bear more than that.
-            share = 1.6
+            share = 1.6 if share > 0.5 else 1.3
         step = part(progress, k / len(ways), (k + 1) / len(ways))
         quads = coarse(round(wanted / 4)) if way is _split_way else laid
         if quads is None:
