@@ -33,7 +33,9 @@ from jacket.formats.project.records import load_project
 from jacket.qt.app import DEMO, make_app, make_window, settle
 from jacket.qt.window import Window
 from jacket.settings import Settings
+from jacket.stages.deliver.pressing import take_stencil
 from jacket.stages.deliver.values import DeliverValues
+from jacket.tools.events import Pointer
 from tests.host import put, toggle
 
 
@@ -58,11 +60,16 @@ def main(folder: str) -> None:
     window.program.show(replace(window.program.display, lamps="low-sun"))
     window.program.run(window.program.commands["wipe"])
     _keep(window, target / "deliver.png")
+    window.program.run(window.program.commands["wipe"])
+    _decals(window)
+    _keep(window, target / "decals.png")
     toggle(window.program, "lit")
     window.show_stage("flatten")
     toggle(window.program, "stretch")
     toggle(window.program, "checker")
+    toggle(window.program, "strokes")
     _keep(window, target / "stretch.png")
+    toggle(window.program, "strokes")
     window.show_stage("topology")
     _draft(window)
     _keep(window, target / "topology.png")
@@ -73,9 +80,6 @@ def main(folder: str) -> None:
     _keep(window, target / "night.png")
     window._search.close()
     window.toggle_night()
-    toggle(window.program, "gap")
-    _keep(window, target / "gap.png")
-    toggle(window.program, "gap")
     _trial(window)
     _keep(window, target / "trial.png")
     _guides(window)
@@ -224,6 +228,26 @@ def _keep(window: Window, path: Path) -> None:
         painter.end()
     picture.save(str(path))
     print(path)
+
+
+def _decals(window: Window) -> None:
+    """The name plate laid on below the rim and sized by a corner, the card of decals in sight."""
+    program, form = window.program, window.form
+    program.show(replace(program.display, lamps="overcast"))
+    program.take_tool("decal")
+    take_stencil(program, str(DEMO.parent / "name-plate.png"))
+    tool, x, y = program.tool, 0.47 * form.width(), 0.6 * form.height()
+    tool.press(Pointer(x, y, form=form.camera))
+    tool.release(Pointer(x, y, form=form.camera))
+    decal = program.document.require_jacket().decals[0]
+    corner, middle = (form.camera.project(np.array(p))[0, :2] for p in (decal.corners()[2], decal.place))
+    there = middle + 1.6 * (corner - middle)
+    tool.press(Pointer(*corner, form=form.camera))
+    tool.move(Pointer(*there, form=form.camera))
+    tool.release(Pointer(*there, form=form.camera))
+    tool.hover(Pointer(*middle, form=form.camera))
+    form.refresh_ghost()
+    window.panel.verticalScrollBar().setValue(560)
 
 
 def _draft(window: Window) -> None:

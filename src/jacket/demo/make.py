@@ -6,6 +6,7 @@ import sys
 from pathlib import Path
 
 import numpy as np
+from PIL import Image, ImageDraw, ImageFont
 
 from jacket.core.flatten.unwrap import unwrap
 from jacket.core.layout.pack import pack
@@ -24,6 +25,7 @@ from jacket.document.state import JacketObject, SourceObject, State
 from jacket.formats.mesh.ply import write_ply
 from jacket.formats.project.records import save_project
 
+FONTS = Path(__file__).resolve().parent.parent / "assets" / "fonts"
 DEMO_SHEETS = (Sheet(width=2048, height=2048, margin=16.0),)
 
 
@@ -46,9 +48,21 @@ def demo_state(source: PolyMesh) -> State:
     return with_island_numbers(State(), state)
 
 
+def name_plate() -> Image.Image:
+    """An enamel plate of the lantern works, to be laid on as a decal: 512 × 256, clear past its rounded corners."""
+    image = Image.new("RGBA", (512, 256), (0, 0, 0, 0))
+    draw = ImageDraw.Draw(image)
+    draw.rounded_rectangle((6, 6, 505, 249), 40, fill=(124, 45, 58, 255), outline=(244, 240, 232, 255), width=10)
+    for text, height, size, colour in (("SALTMARSH", 104, 64, (244, 240, 232, 255)), ("LAMPS  No. 7", 180, 46, (227, 167, 18, 255))):
+        font = ImageFont.truetype(str(FONTS / "DejaVuSerif-Bold.ttf"), size)
+        draw.text((256, height), text, font=font, anchor="mm", fill=colour)
+    return image
+
+
 def main(folder: str) -> None:
     """Write everything into a folder."""
     target = Path(folder)
+    name_plate().save(target / "name-plate.png", optimize=True)
     whelk = whelk_lantern()
     for name, mesh in (
         ("whelk-lantern", whelk),

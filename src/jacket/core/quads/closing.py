@@ -42,6 +42,9 @@ MEAN, FIRST, GAP = 0.970, 0.80, 1.2
 """Corner mean, first percentile and largest gaps in % of the diagonal that closing may come down to."""
 
 
+Way = Callable[[PolyMesh, Base, Bvh, int, float, bool, Progress], PolyMesh | None]
+
+
 @dataclass(frozen=True)
 class Standing:
     """How good a result is: its rings, its corners, its gaps both ways, and how far it strays from its guides."""
@@ -138,7 +141,7 @@ def closed(
 
     # A grid of a quarter of the quads has no room for as many irregular points as horns and claws make.
     crowded = irregular_count(laid) > MOST_ODD * 0.25 * wanted
-    ways = [(_own_way, 1.0), (_own_way, 0.65), (_own_way, 0.4), (_own_way, ALL)]
+    ways: list[tuple[Way, float]] = [(_own_way, 1.0), (_own_way, 0.65), (_own_way, 0.4), (_own_way, ALL)]
     if not crowded:
         ways.insert(0, (_split_way, 1.0))
     for k, (way, share) in enumerate(ways):
