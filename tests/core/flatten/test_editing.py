@@ -62,15 +62,15 @@ def test_gradients_are_those_of_finite_differences(balance: float) -> None:
     way = rng.normal(size=uv.shape)
     step = 1e-6
     slope = (descent.value(uv + step * way) - descent.value(uv - step * way)) / (2 * step)
-    from jacket.core.flatten import descent as kernels
+    from jacket.core.flatten import energies as kernels
 
-    make = kernels._derivatives_between
+    make = kernels.derivatives_between
     gradient, blocks = make(descent.uv, descent.tri, descent.inverse, descent.area, 2 - 2 * balance, 2 * balance)
     assert slope == pytest.approx(float(gradient @ way.ravel()), rel=1e-5)
     # What is left of the Hessian bends nowhere down, triangle by triangle; at ½ it is that of the symmetric Dirichlet energy.
     assert np.linalg.eigvalsh(blocks).min() > -1e-9 * np.abs(blocks).max()
     if balance == 0.5:
-        plain, other = kernels._derivatives(descent.uv, descent.tri, descent.inverse, descent.area, False, True)
+        plain, other = kernels.derivatives(descent.uv, descent.tri, descent.inverse, descent.area, False, True)
         assert np.allclose(plain, gradient) and np.allclose(other, blocks, atol=1e-9 * np.abs(other).max())
 
 
@@ -276,15 +276,15 @@ def test_the_upper_pattern_is_that_of_scipy() -> None:
     """The Hessian put together in its upper half against a plain sum of blocks, with points that no triangle has."""
     from scipy import sparse
 
-    from jacket.core.flatten import descent as kernels
+    from jacket.core.flatten import energies as kernels
 
     chart = half_ball()
     tri = np.ascontiguousarray(chart.triangles[::3])
     n, rng = chart.mesh.n_points + 7, np.random.default_rng(0)
     half = rng.normal(size=(len(tri), 6, 6))
     blocks = half @ half.transpose(0, 2, 1)
-    starts, rows, slots = kernels._pattern(tri, n)
-    upper = sparse.csc_array((kernels._assembled(slots, blocks, len(rows)), rows, starts), shape=(2 * n, 2 * n))
+    starts, rows, slots = kernels.hessian_pattern(tri, n)
+    upper = sparse.csc_array((kernels.assembled(slots, blocks, len(rows)), rows, starts), shape=(2 * n, 2 * n))
     ids = np.stack([2 * tri, 2 * tri + 1], axis=2).reshape(-1, 6)
     full = sparse.coo_array((blocks.ravel(), (np.repeat(ids, 6, axis=1).ravel(), np.tile(ids, (1, 6)).ravel())), shape=(2 * n, 2 * n))
     assert abs(upper - sparse.triu(full.tocsc())).max() < 1e-12

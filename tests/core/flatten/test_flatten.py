@@ -95,14 +95,14 @@ def test_energy_is_below_libigls_slim() -> None:
 
 
 def test_gradient_is_the_slope_of_the_energy() -> None:
-    from jacket.core.flatten.descent import _derivatives, _energy
+    from jacket.core.flatten.energies import derivatives, mean_energy
 
     chart = charts_of(cap(2, 0.3))[0]
     d = Descent(chart, convex(chart))
-    gradient, blocks = _derivatives(d.uv, d.tri, d.inverse, d.area, False, True)
+    gradient, blocks = derivatives(d.uv, d.tri, d.inverse, d.area, False, True)
     rng = np.random.default_rng(0)
     move = rng.normal(size=d.uv.shape) * 1e-6
-    slope = (_energy(d.uv + move, d.tri, d.inverse, d.area) - _energy(d.uv - move, d.tri, d.inverse, d.area)) / 2
+    slope = (mean_energy(d.uv + move, d.tri, d.inverse, d.area) - mean_energy(d.uv - move, d.tri, d.inverse, d.area)) / 2
     assert slope == pytest.approx(float(gradient @ move.ravel()), rel=1e-5)
     assert all(np.linalg.eigvalsh(b).min() > -1e-9 * np.abs(b).max() for b in blocks)  # projected Hessians
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from jacket.core.flatten.descent import least_root
+from jacket.core.flatten.energies import least_root
 from jacket.core.jit import kernel
 from jacket.core.mesh.polymesh import Bools, Floats, Ints
 

@@ -9,7 +9,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from jacket.core.flatten.descent import Descent, Held, flips, largest_step
+from jacket.core.flatten.descent import Descent, Held, flips
+from jacket.core.flatten.energies import largest_step
 from jacket.core.flatten.starts import scaled_to_area, signed_areas
 from jacket.core.mesh.polymesh import PIN, Bools, Floats, Ints, PolyMesh
 from jacket.core.uv.chart import Chart, chart_of
