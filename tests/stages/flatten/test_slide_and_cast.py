@@ -144,7 +144,7 @@ def test_handles_turn_the_seam_and_the_axis_and_escape_puts_them_back() -> None:
     h = hand(tube(around=32, along=8), "cylinder")
     h.click((0, 0, 1))
     first = h.mesh
-    middle, axis, seam = h.tool._handles(h.mesh, h.tool.caster, np.ones(h.mesh.n_faces, bool))
+    middle, axis, seam = h.tool._handles(h.mesh, h.tool.caster)
     h.hover(middle)
     assert h.tool.ghost.what == "Move what it is cast from"
     # The seam's handle lies towards the eye: from the side it is turned by a quarter.

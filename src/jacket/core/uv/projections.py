@@ -96,15 +96,17 @@ def projected(mesh: PolyMesh, faces: Bools, kind: str, sheet: Sheet, way: Floats
         flat = _round(out, caster.local(face_centres(mesh))[owner], kind)
     else:
         raise ValueError(kind)
-    for side in np.unique(sides).tolist():
+    for side in np.unique(sides).tolist() if kind == "box" else ():
         # Sides of a box lie beside each other.
         own = sides == side
         flat[own] -= flat[own].min(axis=0)
         flat[own, 0] += 1.05 * float(flat[sides < side, 0].max(initial=0.0))
+    # Column by column: NumPy is ten times as slow across the rows of long tables.
+    low, high = (np.array([f(flat[:, 0]), f(flat[:, 1])]) for f in (np.min, np.max))
     uv = mesh.uv.copy() if mesh.uv is not None else np.full((mesh.n_corners, 2), np.nan)
-    span = np.maximum(np.ptp(flat, axis=0), 1e-300)
+    span = np.maximum(high - low, 1e-300)
     fits = float((0.8 * sheet.size / span).min())
-    uv[corners] = sheet.coordinates((flat - flat.min(axis=0) - span / 2) * fits + 0.5 * sheet.size)
+    uv[corners] = sheet.coordinates((flat - low - span / 2) * fits + 0.5 * sheet.size)
     new = mesh.with_uv(uv)
     ends = mesh.topology
     flags = cut_flags(mesh)

@@ -39,6 +39,7 @@ class Cast(Tool):
         self._from: Pointer | None = None
         self._begun: Caster | None = None
         self._last: Pointer | None = None
+        self._known: tuple[object, object, Bools, Floats] | None = None
 
     @property
     def busy(self) -> bool:
@@ -46,9 +47,19 @@ class Cast(Tool):
 
     # ---- what is there -------------------------------------------------------------------------------------------
     def _wanted(self, mesh: PolyMesh) -> Bools:
-        faces = np.zeros(mesh.n_faces, bool)
-        faces[held_faces(mesh, self.document.state.held)] = True
-        return faces if faces.any() else ~faces
+        return self._meant(mesh)[0]
+
+    def _meant(self, mesh: PolyMesh) -> tuple[Bools, Floats]:
+        """What is held, or all: flags of faces, and their points; looked up once for a mesh and what is held."""
+        held = self.document.state.held
+        form, known = mesh.aspect("points"), self._known
+        if known is None or known[0] is not form or known[1] is not held or len(known[2]) != mesh.n_faces:
+            faces = np.zeros(mesh.n_faces, bool)
+            faces[held_faces(mesh, held)] = True
+            faces = faces if faces.any() else ~faces
+            points = mesh.points if faces.all() else mesh.points[np.unique(mesh.corners[faces[mesh.face_of_corner]])]
+            known = self._known = (form, held, faces, points)
+        return known[2], known[3]
 
     def _live(self, mesh: PolyMesh) -> bool:
         """Whether the handles belong to what is there and held."""
@@ -68,11 +79,11 @@ class Cast(Tool):
             self.ghost = Ghost(what=str(error).split(";")[0], how="Space: onto something else")
             return
         faces = self._wanted(mesh)
-        self._over = self._handle(mesh, caster, faces, pointer) if live else -1
+        self._over = self._handle(mesh, caster, pointer) if live else -1
         held = "all" if faces.all() else f"{int(faces.sum()):,} faces"
         what = {0: "Move what it is cast from", 1: "Turn its axis", 2: "Turn it round its axis"}.get(self._over, f"Cast {held} {self._onto()}")
-        marks = self._handles(mesh, caster, faces) if live else np.zeros((0, 3))
-        self.ghost = Ghost(lines=wires(mesh, caster, faces, self.kind), marks=marks, what=what, how="click" if self._over < 0 else "drag")
+        marks = self._handles(mesh, caster) if live else np.zeros((0, 3))
+        self.ghost = Ghost(lines=wires(caster.local(self._meant(mesh)[1]), caster, self.kind), marks=marks, what=what, how="click" if self._over < 0 else "drag")
 
     def _onto(self) -> str:
         return "from this view" if self.kind == "view" else f"onto a {NAMES[self.kind]}"
@@ -81,13 +92,13 @@ class Cast(Tool):
         assert pointer.form is not None
         return fitted_caster(mesh, self._wanted(mesh), self.kind, pointer.form.rotation)
 
-    def _handles(self, mesh: PolyMesh, caster: Caster, faces: Bools) -> Floats:
-        size = extent(mesh, caster, faces)
+    def _handles(self, mesh: PolyMesh, caster: Caster) -> Floats:
+        size = extent(caster.local(self._meant(mesh)[1]))
         return np.stack([caster.middle, caster.middle + OUT * size[1] * caster.frame[1], caster.middle + OUT * max(size[0], size[2]) * caster.frame[2]])
 
-    def _handle(self, mesh: PolyMesh, caster: Caster, faces: Bools, pointer: Pointer) -> int:
+    def _handle(self, mesh: PolyMesh, caster: Caster, pointer: Pointer) -> int:
         assert pointer.form is not None
-        far = np.hypot(*(pointer.form.project(self._handles(mesh, caster, faces))[:, :2] - [pointer.x, pointer.y]).T)
+        far = np.hypot(*(pointer.form.project(self._handles(mesh, caster))[:, :2] - [pointer.x, pointer.y]).T)
         k = int(np.nanargmin(far)) if np.isfinite(far).any() else -1
         return k if k >= 0 and far[k] < NEAR else -1
 
@@ -98,8 +109,9 @@ class Cast(Tool):
         if pointer.form is None or mesh.n_faces == 0:
             return
         faces = self._wanted(mesh)
-        if self._live(mesh) and self.caster is not None and self._handle(mesh, self.caster, faces, pointer) >= 0:
-            self._over = self._handle(mesh, self.caster, faces, pointer)
+        over = self._handle(mesh, self.caster, pointer) if self._live(mesh) and self.caster is not None else -1
+        if over >= 0:
+            self._over = over
             self._from, self._begun, self._faces = pointer, self.caster, faces
             self.document.begin(f"cast {self._onto()}")
             return
@@ -117,7 +129,7 @@ class Cast(Tool):
         begun, base = self._begun, self.document.gesture_base.jacket
         if self._from is None or begun is None or base is None or pointer.form is None or self._from.form is None:
             return
-        handles = self._handles(base.mesh, begun, self._faces)
+        handles = self._handles(base.mesh, begun)
         depth = float((pointer.form.eye - handles[self._over]) @ pointer.form.rotation[2])
         size = pointer.form.pixel_size(max(depth, 1e-9))
         right, up, _ = pointer.form.rotation
@@ -127,7 +139,7 @@ class Cast(Tool):
             # Only round its own axis: the axis has a handle of its own.
             new = begun.turned(at - begun.middle - ((at - begun.middle) @ begun.frame[1]) * begun.frame[1], 2)
         self._put(base.mesh, self._faces, new)
-        self.ghost = Ghost(lines=wires(base.mesh, new, self._faces, self.kind), marks=self._handles(base.mesh, new, self._faces),
+        self.ghost = Ghost(lines=wires(new.local(self._meant(base.mesh)[1]), new, self.kind), marks=self._handles(base.mesh, new),
                            what=f"Cast {self._onto()}", how="let go")  # fmt: skip
 
     def release(self, pointer: Pointer) -> None:
@@ -161,15 +173,15 @@ class Cast(Tool):
 # ---- how it is drawn ---------------------------------------------------------------------------------------------
 
 
-def extent(mesh: PolyMesh, caster: Caster, faces: Bools) -> Floats:
-    """(3,) how far the faces reach from the middle along the frame."""
-    return np.asarray(np.abs(caster.local(mesh.points[mesh.corners[faces[mesh.face_of_corner]]])).max(axis=0, initial=0.0))
+def extent(local: Floats) -> Floats:
+    """(3,) how far points (N, 3) in the frame of a caster reach from its middle."""
+    return np.array([np.abs(local[:, k]).max(initial=0.0) for k in range(3)])
 
 
-def wires(mesh: PolyMesh, caster: Caster, faces: Bools, kind: str) -> Floats:
-    """(S, 2, 3) lines of what is cast from, with the seam of a cylinder or a ball opposite its out."""
-    local = caster.local(mesh.points[mesh.corners[faces[mesh.face_of_corner]]])
-    x, y, z = np.abs(local).max(axis=0, initial=0.0)
+def wires(local: Floats, caster: Caster, kind: str) -> Floats:
+    """(S, 2, 3) lines of what is cast from, round points (N, 3) in its frame, with the seam of a cylinder or a ball opposite its
+    out."""
+    x, y, z = extent(local)
     turn = 2 * np.pi * np.arange(ROUND) / ROUND
     circle = np.stack([np.sin(turn), np.zeros(ROUND), np.cos(turn)], axis=1)
     if kind in ("view", "plane"):
