@@ -32,6 +32,8 @@ CLOSED = 10.0
 WINDING, LONG_WAY = 20.0, 1.4
 """From so much winding on, in %, gaps may come so many times as large, and corners give twice as much, where nothing else
 closes the rows."""
+USUAL = 0.75
+"""How much rows are made to close unless told."""
 ALL = 9.0
 """In place of a share: closes rows as far as the slider goes."""
 LONGER = 1.25
@@ -133,7 +135,9 @@ def closed(
             if not guides:
                 mesh = opened(mesh, surface, np.zeros(mesh.n_points, bool), lines_over(mesh, base), thin=0.5)
             now = standing(mesh, surface, base, guides)
-        if now.winding < best_now.winding - 1.0 and fits(now, before, 2.0 * closeness):
+        # Up to the usual wish corners give no more than at half of it.
+        give = min(2.0 * closeness, 1.0) if closeness <= USUAL else 2.0 * closeness
+        if now.winding < best_now.winding - 1.0 and fits(now, before, give):
             best, best_now = mesh, now
         elif now.winding < spare_now.winding - 1.0 and fits(now, before, 4.0 * closeness, LONG_WAY * GAP):
             spare, spare_now = mesh, now

@@ -171,13 +171,17 @@ def _part_covered(
     if settings.rows > 0 and gridded and laid.n_faces >= FEW:
         # The first result can be looked at while its rows are closed.
         watch(laid.points[laid.topology.edge_points])
-        laid = closed(laid, lambda n: _best_pass(base, solver, n, silent), base, surface, wanted, settings.rows,
+        # Painted steps are to differ as painted: the closer rows close, the more they even out.
+        close = settings.rows if painted is None else min(settings.rows, PAINTED)
+        laid = closed(laid, lambda n: _best_pass(base, solver, n, silent), base, surface, wanted, close,
                       painted is not None, guides, part(progress, 0.75, 1.0))  # fmt: skip
     if not guides:
         laid = opened(laid, surface, np.zeros(laid.n_points, bool), lines_over(laid, base))
     return laid, int((solver.field.index != 0).sum())
 
 
+PAINTED = 0.5
+"""How much rows are made to close at most where density is painted."""
 FEW = 60
 """Quads under which a part's rows are left as they are."""
 
