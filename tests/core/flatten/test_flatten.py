@@ -94,6 +94,27 @@ def test_energy_is_below_libigls_slim() -> None:
     assert ours.energy <= there.energy * (1 + 1e-4)
 
 
+def test_late_steps_keep_the_secant_equation_and_save_factorisations(monkeypatch: pytest.MonkeyPatch) -> None:
+    """The approximation to the inverse Hessian takes the last change of the gradient to the last step (Nocedal and Wright, Numerical
+    Optimization, 2006, 6.6), and the way it gives leads down. The energy is that of steps with a factorisation each."""
+    chart, past = charts_of(cap(4, -0.5))[0], []
+    real = Descent._quasi_step
+
+    def watched(self: Descent) -> float:
+        gain = real(self)
+        if self._past:
+            step, turned, _ = self._past[-1]
+            assert np.allclose(self._corrected(turned), step, atol=1e-9 * np.abs(step).max())
+            past.append(float(turned @ self._corrected(turned)))
+        return gain
+
+    monkeypatch.setattr(Descent, "_quasi_step", watched)
+    energy = flatten_chart(chart)[1]
+    assert len(past) >= 2 and min(past) > 0
+    monkeypatch.setattr(Descent, "_quasi_step", lambda self: 0.0)
+    assert energy == pytest.approx(flatten_chart(chart)[1], rel=1e-4)
+
+
 def test_gradient_is_the_slope_of_the_energy() -> None:
     from jacket.core.flatten.energies import derivatives, mean_energy
 

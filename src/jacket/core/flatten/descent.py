@@ -202,16 +202,21 @@ class Descent:
             if along > 1e-12 * float(np.linalg.norm(step) * np.linalg.norm(turned)):
                 self._past.append((step, turned, 1.0 / along))
                 del self._past[:-REMEMBERED]
-        way, shares = now.copy(), []
+        gain, step = self._down(gradient, -self._corrected(now))
+        self._last = (step, now) if gain > 0 else None
+        return gain
+
+    def _corrected(self, gradient: Floats) -> Floats:
+        """The way that leads down a gradient by the last factorisation and what the last steps have shown (two loops over them)."""
+        assert self.factor is not None
+        way, shares = gradient.copy(), []
         for step, turned, share in reversed(self._past):
             shares.append(share * float(step @ way))
             way -= shares[-1] * turned
         way = self.factor.solve(way)
         for (step, turned, share), first in zip(self._past, reversed(shares), strict=True):
             way += (first - share * float(turned @ way)) * step
-        gain, step = self._down(gradient, -way)
-        self._last = (step, now) if gain > 0 else None
-        return gain
+        return way
 
     def run(self, steps: int, from_bad_start: bool, tolerance: float = TOLERANCE) -> None:
         """Step until the energy stands still: reweighted first from a bad start, then, where much is squeezed still, towards shapes
