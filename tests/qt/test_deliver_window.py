@@ -9,7 +9,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 from PIL import Image
-from PySide6.QtCore import QPoint, Qt
+from PySide6.QtCore import QPoint, QPointF, Qt
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QCheckBox, QComboBox, QLabel, QLineEdit, QPushButton, QWidget
 
@@ -57,6 +57,30 @@ def picture(window: Window) -> np.ndarray:
     image = window.form.grabFramebuffer().convertToFormat(window.form.grabFramebuffer().Format.Format_RGB888)
     rows = np.frombuffer(image.constBits(), np.uint8).reshape(image.height(), image.bytesPerLine())[:, : 3 * image.width()]
     return rows.reshape(image.height(), image.width(), 3).astype(int)
+
+
+def test_dense_and_light_stand_side_by_side_and_are_pointed_at_alike(window: Window) -> None:
+    """Both whole: each half shows what the middle of the view does, and either half picks the same place."""
+    program, form = window.program, window.form
+    program.show(replace(program.display, lit=True))
+    whole = picture(window)
+    program.show(replace(program.display, apart=True))
+    halves = picture(window)
+    w = whole.shape[1]
+    assert form.apart and not form.unfinished
+    # The light mesh is the same picture, a quarter of the width to the left; what hangs over the chips and the line is left out.
+    rows, span = slice(60, whole.shape[0] - 60), w // 4 - 12
+    light, once = halves[rows, w // 4 - span : w // 4 + span], whole[rows, w // 2 - span : w // 2 + span]
+    assert (np.abs(light - once).max(axis=2) > 12).mean() < 0.03
+    dense = halves[rows, 3 * w // 4 - span : 3 * w // 4 + span]
+    # As large on the other side, and bumpy.
+    there = [(np.abs(half - half[0, 0]).max(axis=2) > 12).mean() for half in (light, dense)]
+    assert there[0] > 0.05 and there[1] == pytest.approx(there[0], rel=0.1) and (np.abs(dense - light).max(axis=2) > 12).mean() > 0.005
+    left, right = (form.pointer(QPointF(x, 200.0), Qt.KeyboardModifier.NoModifier) for x in (form.width() / 4 + 7, 3 * form.width() / 4 + 7))
+    assert left.x == right.x == pytest.approx(form.width() / 2 + 7)
+    assert form.project(form.camera.target)[0, 0] == pytest.approx(form.width() / 4)
+    program.show(replace(program.display, apart=False))
+    assert np.abs(picture(window) - whole).max() <= 2
 
 
 def test_baked_lit_wiped_probed_delivered_and_taken_in(window: Window, tmp_path: Path) -> None:

@@ -63,6 +63,7 @@ class Display:
     strokes: bool = False
     lit: bool = False
     cage: bool = False
+    apart: bool = False
     colouring: Colouring = Colouring.PLAIN
     shade: str = "smooth"
     cut_axis: str = ""

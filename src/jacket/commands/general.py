@@ -48,6 +48,7 @@ SHOWN = {
     "solid": "Show the jacket's faces", "backs": "Show faces turned away", "lifted": "Show lifted points",
     "uncovered": "Show what is not covered", "outline": "Show the outline against the source",
     "strokes": "Show which way pictures are stretched", "threads": "Show which borders belong together",
+    "apart": "Show the dense mesh beside the light one, both whole",
     "rings": "Show the rings in colours, the longest lit", "split": "Compare trials side by side",
 }  # fmt: skip
 """Switches and colourings of the display by what their commands are called."""

@@ -69,7 +69,8 @@ class Showing(QObject):
                       program.document.in_gesture)
         form.show_scene(form_scene(state, display, self.palette, stage, shown, form.per_unit, self._kept))
         lit = display.lit and stage == "deliver"
-        form.wipe = program.tool_settings.wipe if lit and state.source is not None else 1.0
+        form.apart = form.scene.apart
+        form.wipe = program.tool_settings.wipe if lit and state.source is not None and not form.apart else 1.0
         form.halves = names if display.jacket and display.trial else None
         form.mark_poles = (display.poles and display.jacket and stage == "topology" and trial is None
                            and program.strokes is None and not display.smooth)  # fmt: skip

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import time
 import weakref
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 from weakref import WeakKeyDictionary
 
@@ -175,7 +175,7 @@ class Renderer:
         seconds it is finished over the next calls; `unfinished` tells that there is more to come."""
         self._fit(size)
         view = _View(matrix, eye, size, _lights(rotation))
-        self._draw_base(scene, view, moving, budget)
+        self._draw_base(scene, replace(view, matrix=_base_matrix(scene, matrix)), moving, budget)
         self.context.copy_framebuffer(self.work, self.base)
         self.work.use()
         if scene.through:
@@ -184,17 +184,20 @@ class Renderer:
             self.work.color_mask = True, True, True, True
             self.work.use()  # a mask counts from the next use on
         if scene.skins:
-            self._draw_skins(scene, view)
+            self._draw_skins(scene, replace(view, matrix=_aside(matrix, -0.5)) if scene.apart else view)
         half = size[0] // 2
-        if scene.beside:
+        apart = scene.apart and bool(scene.skins)
+        if scene.beside or apart:
             self.work.scissor = 0, 0, half, size[1]
+        over = _aside(matrix, -0.5) if apart else matrix
         for layer in scene.layers:
-            self._draw_layer(layer, matrix, eye, size, view.lights)
+            self._draw_layer(layer, over, eye, size, view.lights)
         if scene.beside:
             self.work.scissor = half, 0, size[0] - half, size[1]
             for layer in scene.beside:
                 self._draw_layer(layer, matrix, eye, size, view.lights)
             self.work.scissor = None
+        self.work.scissor = None
         if self.flat is not self.work:
             self.context.copy_framebuffer(self.flat, self.work)
         target.use()
@@ -206,7 +209,8 @@ class Renderer:
     # ---- skins: the jacket as a game shows it ---------------------------------------------------------------
     def _draw_skins(self, scene: Scene, view: _View) -> None:
         context, program = self.context, self.programs.skin
-        self.work.scissor = 0, 0, max(round(min(max(scene.wipe, 0.0), 1.0) * view.size[0]), 1), view.size[1]
+        share = 0.5 if scene.apart else min(max(scene.wipe, 0.0), 1.0)
+        self.work.scissor = 0, 0, max(round(share * view.size[0]), 1), view.size[1]
         self.work.clear(*scene.ground, 1.0, depth=1.0)
         self.work.use()
         context.disable(moderngl.BLEND)
@@ -267,7 +271,7 @@ class Renderer:
 
     def shows(self, scene: Scene, matrix: NDArray[np.float64]) -> bool:
         """Whether the kept picture is the whole base of a scene from this camera."""
-        shown = (matrix.tobytes(), self.size, scene.ground, scene.look)
+        shown = (_base_matrix(scene, matrix).tobytes(), self.size, scene.ground, scene.look)
         return self.base_key == (*shown, *map(weakref.ref, scene.base))
 
     def _light(self, scene: Scene) -> tuple[Surface, ...]:
@@ -428,6 +432,17 @@ class Renderer:
         """Release the buffers of what nobody keeps any more."""
         while self.dead:
             self.dead.pop().release()
+
+
+def _aside(matrix: NDArray[np.float64], share: float) -> NDArray[np.float64]:
+    """World → clip with everything shifted across by a share of half the view."""
+    out = matrix.copy()
+    out[0] += share * matrix[3]
+    return out
+
+
+def _base_matrix(scene: Scene, matrix: NDArray[np.float64]) -> NDArray[np.float64]:
+    return _aside(matrix, 0.5) if scene.apart and scene.skins else matrix
 
 
 def _lights(rotation: NDArray[np.float64] | None) -> tuple[tuple[float, ...], tuple[float, ...]]:

@@ -81,6 +81,8 @@ class Scene:
     """Drawn in place of the base in the left part of the view, up to `wipe` of its width."""
     lamps: Lamps | None = None
     wipe: float = 1.0
+    apart: bool = False
+    """Whether skins stand in the left half of the view and the base in the right one, each whole, in place of the wipe."""
     mip: int = 0
 
 

@@ -67,11 +67,12 @@ class LookCard(StageCard):
         self.row("Lamps", choice_box("Lamps", lamps, display.lamps, lambda v: program.show(replace(program.display, lit=True, lamps=v))))
         levels = [(str(k), "near" if k == 0 else f"mip level {k}") for k in range(7)]
         self.row("Seen from", choice_box("Seen from", levels, str(display.mip), lambda v: program.show(replace(program.display, lit=True, mip=int(v)))))
+        self.desk.shown_switch(self, "apart", "Dense beside light, both whole")
         self.desk.shown_switch(self, "cage", "Cage as glass")
 
     def key(self) -> object:
         display, baked = self.desk.program.display, self.desk.program.baked
-        return (display.lit, display.map, display.lamps, display.cage, display.mip, tuple(baked.sheets[0].maps) if baked is not None and baked.sheets else ())
+        return (display.lit, display.map, display.lamps, display.cage, display.apart, display.mip, tuple(baked.sheets[0].maps) if baked is not None and baked.sheets else ())
 
 
 class MapsCard(StageCard):

@@ -131,12 +131,12 @@ def _lit_scene(state: State, display: Display, palette: Palette, shown: Shown, k
     skins = kept.layers("skins", key, lambda: lit_skins(state, shown.baked, display, shown.hasty)) if all(key[-1]) or not kept.last("skins") else kept.last("skins")
     base: list[Any] = []
     tiers: list[Any] = []
-    if shown.wipe < 1.0 or not skins:
+    if shown.wipe < 1.0 or display.apart or not skins:
         base, tiers, _ = source_surfaces(state, replace(display, shade="smooth", heat=None), palette)
     look = Look("lamps", (0.52, 0.5, 0.47), lamps=lamps)
     layers = _cage(state, palette, shown, kept, 0.0) if display.cage else []
     return Scene(tuple(base), tuple(map(tuple, tiers)), tuple(layers), (), rgb(palette.form_ground)[:3], False, look, tuple(skins), lamps, shown.wipe,
-                 display.mip)  # fmt: skip
+                 display.apart and bool(base), display.mip)  # fmt: skip
 
 
 def _worked_on(mesh: PolyMesh, state: State, display: Display, frame: Frame, kept: Kept) -> list[Layer]:

@@ -53,6 +53,8 @@ class FormView(GlView):
         """What is shown in the left and in the right half, where two meshes are compared."""
         self.wipe = 1.0
         """How much of the width shows the light mesh, the dense one beside it."""
+        self.apart = False
+        """Whether the light mesh stands in the left half and the dense one in the right."""
         self._difference: tuple[Any, Any, Any, int] | None = None
 
     def _paint_extra(self, painter: QPainter) -> None:
@@ -62,10 +64,12 @@ class FormView(GlView):
                 self._paint_poles(painter)
             if self.compare_outline:
                 self._paint_difference(painter)
-        if self.differ is not None:
+        if self.differ is not None and not self.apart:
             self.differ(painter)
         if self.show_nodes:
             self._paint_nodes(painter)
+        if self.apart:
+            draw_halves(painter, ("light", "dense"), self.width(), self.height())
         if self.wipe < 1.0:
             draw_wipe(painter, self.wipe, self.width(), self.height())
         if self.halves is not None:
@@ -141,17 +145,23 @@ class FormView(GlView):
         painter.drawText(QPointF(90, self.height() - 22), text)
 
     def project(self, points: Any) -> Any:
-        return self.camera.project(points)
+        at = self.camera.project(points)
+        return at - np.array([0.25 * self.width(), 0.0, 0.0]) if self.apart else at
 
     def matrix_eye_rotation(self) -> tuple[Any, Any, Any]:
         return self.camera.matrix, self.camera.eye, self.camera.rotation
 
     def pointer(self, at: QPointF, modifiers: Qt.KeyboardModifier) -> Pointer:
         return Pointer(
-            at.x(), at.y(), form=self.camera,
+            at.x() + self._aside(at), at.y(), form=self.camera,
             shift=bool(modifiers & Qt.KeyboardModifier.ShiftModifier),
             ctrl=bool(modifiers & Qt.KeyboardModifier.ControlModifier), pressure=self.pressure,
         )  # fmt: skip
+
+    def _aside(self, at: QPointF) -> float:
+        """Either half shows the middle of the view where two stand side by side: what one points at lies a quarter of the width
+        aside."""
+        return 0.25 * self.width() * (1 if at.x() < 0.5 * self.width() else -1) if self.apart else 0.0
 
     @property
     def per_unit(self) -> float:
@@ -169,7 +179,7 @@ class FormView(GlView):
 
     def _under(self, at: QPointF) -> Any:
         """What the pointer is over, for nearing; None over nothing."""
-        origin, direction = self.camera.ray(at.x(), at.y())
+        origin, direction = self.camera.ray(at.x() + self._aside(at), at.y())
         state = self.document.state
         meshes = [
             o.mesh
