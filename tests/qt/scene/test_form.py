@@ -12,6 +12,7 @@ from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.seams.cuts import cut_edges, sharp_edges
 from jacket.document.state import Held, JacketObject, SourceObject, State
 from jacket.qt.scene.form import form_scene
+from jacket.qt.scene.seams import form_seams, zoom_step
 from jacket.qt.scene.sheet import flat_scene
 from jacket.qt.scene.tints import heat
 from jacket.qt.theme import DAY, NIGHT, rgb
@@ -79,3 +80,16 @@ def test_odd_faces_are_marked_in_their_colours() -> None:
     state = State(jackets=(JacketObject(1, "j", odd),), active=1)
     colours = face_colours(odd, state, Display(), DAY)
     assert len(np.unique(colours, axis=0)) == 3
+
+
+def test_stitches_within_a_step_of_nearing_are_as_wide() -> None:
+    """What is kept while the view comes a little nearer looks as what is drawn anew there."""
+    mesh = cube().with_cuts(cube().topology.edge_points)
+    state = State((), (JacketObject(1, "j", mesh),), active=1)
+
+    def widths(per_unit: float) -> np.ndarray:
+        return np.concatenate([x.lines[:, -1] for x in form_seams(mesh, mesh.points, state, per_unit, DAY, 0.0)])
+
+    base = 1.3**13
+    assert zoom_step(base) == zoom_step(base * 1.1) and np.array_equal(widths(base), widths(base * 1.1))
+    assert not np.array_equal(widths(base), widths(base * 1.3**4))

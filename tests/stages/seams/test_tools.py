@@ -6,6 +6,7 @@ import numpy as np
 import pytest
 
 from jacket.core.flatten.unwrap import unwrap
+from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.seams.cuts import cut_edges
 from jacket.core.uv.sets import cut_flags, island_labels
 from jacket.stages.seams.tools.cut import Cut, Sew
@@ -50,6 +51,20 @@ def test_space_steps_through_what_else_is_near() -> None:
     assert cut.ghost.what == "Cut the edge"  # elsewhere it begins anew
     cut.leave()
     assert cut.asks is None
+
+
+def test_the_wheel_over_what_is_gone_meanwhile_offers_nothing() -> None:
+    """Hidden edges were stepped through where nothing is seen, then the layer was emptied."""
+    document = sheet_document(6)
+    cut = Cut(document, ToolSettings())
+    cut.hover(at(5.0, 5.0))
+    cut._nth = 1
+    cut.hover(at(5.0, 5.0))
+    assert cut.ghost.what == ""
+    document.edit_jacket("empty it", PolyMesh.empty())
+    cut._nth = 1
+    cut.hover(at(5.0, 5.0))
+    assert cut.ghost.what == ""
 
 
 def test_a_sweep_cuts_or_sews_by_its_first_edge() -> None:

@@ -30,6 +30,11 @@ def zoom_step(per_unit: float) -> int:
     return round(math.log(max(per_unit, 1e-9)) / math.log(1.3))
 
 
+def zoomed(per_unit: float) -> float:
+    """Pixels a unit by whole steps: what is drawn anew within a step looks as what was kept."""
+    return float(1.3 ** zoom_step(per_unit))
+
+
 def stitch_layers(segments: Floats, widths: Floats | None, palette: Palette, pull: float) -> list[Layer]:
     """Segments (S, 2, 2 or 3) as stitches of widths (S,), full ones unless given; thin ones as plain lines."""
     if len(segments) == 0:
@@ -54,7 +59,7 @@ def form_seams(mesh: PolyMesh, points: Floats, state: State, per_unit: float, pa
     edges = np.flatnonzero(islands.borders)
     if len(edges) == 0:
         return []
-    span = np.sqrt(islands.surface_area) * per_unit
+    span = np.sqrt(islands.surface_area) * zoomed(per_unit)
     segments = points[topology.edge_points[edges]]
     known = known_shown(mesh, state.sights) if state.sights else None
     if known is not None:
@@ -107,5 +112,5 @@ def flat_seams(mesh: PolyMesh, places: Floats, state: State, per_unit: float, pa
     corners = corners[islands.mapped[islands.corner_labels[corners]]]
     segments = np.stack([places[corners], places[mesh.topology.next[corners]]], axis=1)
     box = islands.boxes
-    span = np.sqrt(np.maximum((box[:, 2:] - box[:, :2]).prod(axis=1), 0.0)) * per_unit
+    span = np.sqrt(np.maximum((box[:, 2:] - box[:, :2]).prod(axis=1), 0.0)) * zoomed(per_unit)
     return stitch_layers(segments, stitch_width(span[islands.corner_labels[corners]]), palette, 0.0)

@@ -89,12 +89,12 @@ class Cut(Tool):
             if self.anchor < 0 or self.anchor == found.id:
                 return [], found.id, -1
             return self._paths(mesh, self.anchor, found.id), found.id, -1
-        edge = found.id
+        edge = found.id if found.kind == "edge" else -1
         if self._nth:
             # The wheel went on from the nearest edge to others under the pointer, hidden ones too.
             near = edges_near(mesh, pointer, self.settings.reach)
             edge = int(near[self._nth % len(near)]) if len(near) else edge
-        elif found.kind != "edge":
+        if edge < 0:
             return [], -1, -1
         verb = "Sew" if cut_flags(mesh)[edge] or self.verb == "Sew" else "Cut"
         single: Offer = (f"{verb} the edge", lambda: np.array([edge], np.int32))
