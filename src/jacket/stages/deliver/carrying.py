@@ -20,11 +20,16 @@ def forms(state: State, beside: int = -1) -> list[JacketObject]:
 
 def lay_flat_layer(host: Host) -> None:
     """The islands of the active layer as a layer of their own that lies flat."""
-    layer = host.document.require_jacket()
-    mesh = flat_parts(layer.mesh, host.document.state.sheets)
-    add_flat_layer(host.document, layer.id, mesh)
-    host.say(f"The islands of {layer.name} lie flat as a layer of their own; what is built over them can be wrapped round the form.")
-    host.frame(True)
+    document = host.document
+    layer, sheets = document.require_jacket(), document.state.sheets
+
+    def merge(mesh: PolyMesh) -> None:
+        add_flat_layer(document, layer.id, mesh)
+        host.say(f"The islands of {layer.name} lie flat as a layer of their own; what is built over them can be wrapped round the form.")
+        host.frame(True)
+
+    host.start(Task("lay the islands flat", lambda progress: flat_parts(layer.mesh, sheets), merge, (on_layer(document.state, layer.id),),
+                    lambda: lay_flat_layer(host)))  # fmt: skip
 
 
 def _form(host: Host, beside: int = -1) -> JacketObject:

@@ -219,7 +219,7 @@ COMMANDS = (
     *(Command(f"own-{role}", f"Own picture of {role}…", f"texture map {role} image paint material", "", _has_jacket, lambda h, r=role: choose_own(h, r))  # type: ignore[misc]
       for role in ROLES),
     Command("drop-own", "No pictures of one's own", "texture forget remove image", "", _has_own, drop_own),
-    Command("flat-parts", "Islands as a flat layer", "pattern paper unfold flat pieces carry", "", _has_jacket, carrying.lay_flat_layer),
+    Command("flat-parts", "Islands as a flat layer", "pattern paper unfold flat pieces carry", "", _has_jacket, carrying.lay_flat_layer, waits=True),
     Command("wrap-layer", "Wrap the layer round the form", "flat parts carry bend onto surface stitches", "", carrying.can_wrap_layer, carrying.wrap_layer, waits=True),
     Command("wrap-source", "Wrap the source round the form", "flat parts carry bend onto surface stitches dense", "", carrying.can_wrap_source, carrying.wrap_source,
             waits=True),
