@@ -8,6 +8,7 @@ from typing import Any
 from PySide6.QtCore import QObject, QTimer
 
 from jacket.core.derive import pickable
+from jacket.formats.deliver.laid import decal_stamps
 from jacket.formats.deliver.own import own_stamps
 from jacket.program import Program
 from jacket.qt.scene.form import Kept, Shown, compared, form_scene, without_jacket
@@ -136,14 +137,15 @@ class Showing(QObject):
             self._redraw_form()
 
     def _look_for_painting(self) -> None:
-        """Show pictures of one's own anew when they changed on disk."""
+        """Show pictures of one's own, and those of decals, anew when they changed on disk."""
         program = self.program
         if program.stage.id != "deliver" or not program.display.lit:
             return
-        stamps = [own_stamps(dict(j.pictures)) for j in program.document.state.jackets if j.visible and j.pictures]
+        stamps = [(own_stamps(dict(j.pictures)), decal_stamps(j.decals)) for j in program.document.state.jackets
+                  if j.visible and (j.pictures or j.decals)]  # fmt: skip
         if stamps != self._stamps:
             self._stamps = stamps
-            self._redraw_form()
+            self.redraw()
 
     def _zoomed(self) -> None:
         zooms = (zoom_step(self.form.per_unit), zoom_step(self.flat.camera.scale))

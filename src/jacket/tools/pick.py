@@ -182,6 +182,13 @@ def _face_under(mesh: PolyMesh, pointer: Pointer, hiding: Bvh | None, slack: flo
     return Pick("face", face, hit.position)
 
 
+def corner_shares(corners: Floats, place: Floats) -> Floats:
+    """(3,) shares of a triangle's corners (3, 3) in a place (3,) of its plane."""
+    e, f, d = corners[1] - corners[0], corners[2] - corners[0], place - corners[0]
+    b = np.linalg.solve(np.array([[e @ e, e @ f], [e @ f, f @ f]]) + 1e-300 * np.eye(2), np.array([e @ d, f @ d]))
+    return np.array([1 - b.sum(), *b])
+
+
 def pick_flat(mesh: PolyMesh, pointer: Pointer, reach: float, kinds: str = "point edge face") -> Pick:
     """The element under the pointer in the flat view."""
     uv = mesh.uv

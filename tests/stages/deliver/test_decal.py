@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from pathlib import Path
 
 import numpy as np
@@ -18,6 +19,7 @@ from jacket.document.state import JacketObject, SourceObject, State
 from jacket.errors import FormatError, JacketError
 from jacket.formats.deliver.laid import checked_stencil, stencil_of, with_decals
 from jacket.formats.project.records import load_project, save_project
+from jacket.qt.scene.worn import dressed
 from jacket.stages.deliver import pressing
 from jacket.stages.deliver.commands import deliver_to
 from jacket.stages.deliver.tools.decal import LayOn
@@ -166,6 +168,19 @@ def test_maps_have_them_where_the_islands_lie_and_are_delivered(tmp_path: Path) 
     assert not (tmp_path / "again").exists()
     pressing.take_off(p)
     deliver_to(p, tmp_path / "again", "thing")
+
+
+def test_a_picture_that_changes_on_disk_is_seen_on_the_form_again(tmp_path: Path) -> None:
+    """The look of a layer is the same object until the file changes."""
+    h = hand(painted(tmp_path / "plate.png"))
+    h.click((0, 0, 0))
+    layer, state = h.document.require_jacket(), h.document.state
+    first = dressed(None, layer, state)
+    assert first is not None and dressed(None, layer, state) is first and (first.sheets[0].maps["colour"].pixels == (200, 30, 60)).all(axis=2).any()
+    painted(tmp_path / "plate.png", (10, 90, 200))
+    os.utime(tmp_path / "plate.png", ns=(1, 1))
+    again = dressed(None, layer, state)
+    assert again is not None and (again.sheets[0].maps["colour"].pixels == (10, 90, 200)).all(axis=2).any()
 
 
 def test_maps_that_no_decal_touches_stay_the_same_objects(tmp_path: Path) -> None:

@@ -12,7 +12,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
-from jacket.core.mesh.nodes import Place, moved_place
+from jacket.core.mesh.nodes import Place, as_place, moved_place
 from jacket.core.mesh.polymesh import Floats
 
 LAID = ("colour", "normal", "roughness", "metal", "opacity")
@@ -55,7 +55,7 @@ class Decal:
         right, up = matrix[:3, :3] @ np.array(self.right), matrix[:3, :3] @ np.array(self.up)
         scale = float(np.linalg.norm(up))
         side = -1.0 if np.linalg.det(matrix[:3, :3]) < 0 else 1.0
-        return replace(self, place=moved_place(self.place, matrix), right=_three(side * right / scale), up=_three(up / scale),
+        return replace(self, place=moved_place(self.place, matrix), right=as_place(side * right / scale), up=as_place(up / scale),
                        width=side * self.width * scale, height=self.height * scale, reach=self.reach * scale, eye=self.eye * scale)  # fmt: skip
 
     def at(self, points: Floats) -> Floats:
@@ -74,16 +74,12 @@ class Decal:
         """Turned about its middle, counter-clockwise as one looks at it."""
         a = np.radians(degrees)
         right, up = np.array(self.right), np.array(self.up)
-        return replace(self, right=_three(np.cos(a) * right + np.sin(a) * up), up=_three(np.cos(a) * up - np.sin(a) * right))
+        return replace(self, right=as_place(np.cos(a) * right + np.sin(a) * up), up=as_place(np.cos(a) * up - np.sin(a) * right))
 
     def put(self, place: Floats, normal: Floats) -> Decal:
         """Laid elsewhere: its middle at a place, its plane across a unit normal, turned no further than that takes."""
         right, up = frame_across(normal, np.array(self.up), np.array(self.right))
-        return replace(self, place=_three(place), right=right, up=up)
-
-
-def _three(values: Floats) -> Place:
-    return float(values[0]), float(values[1]), float(values[2])
+        return replace(self, place=as_place(place), right=right, up=up)
 
 
 def unit_vector(vector: Floats) -> Floats:
@@ -97,6 +93,6 @@ def frame_across(normal: Floats, up: Floats, right: Floats) -> tuple[Place, Plac
     lying = up - (up @ normal) * normal
     if np.linalg.norm(lying) < 1e-3:
         across = unit_vector(right - (right @ normal) * normal)
-        return _three(across), _three(np.cross(normal, across))
+        return as_place(across), as_place(np.cross(normal, across))
     lying = unit_vector(lying)
-    return _three(np.cross(lying, normal)), _three(lying)
+    return as_place(np.cross(lying, normal)), as_place(lying)

@@ -25,7 +25,7 @@ class Socket:
     def moved(self, matrix: NDArray[np.float64]) -> Socket:
         """The same, moved by a (4, 4) matrix that turns, shifts and scales evenly."""
         along = matrix[:3, :3] @ np.array(self.towards)
-        return replace(self, place=moved_place(self.place, matrix), towards=_place(along / max(float(np.linalg.norm(along)), 1e-300)))
+        return replace(self, place=moved_place(self.place, matrix), towards=as_place(along / max(float(np.linalg.norm(along)), 1e-300)))
 
     def quaternion(self) -> tuple[float, float, float, float]:
         """The shortest turn from the z axis to where it points, (x, y, z, w) of unit length."""
@@ -53,18 +53,19 @@ class Nodes:
 BARE = Nodes()
 
 
-def _place(values: Floats) -> Place:
+def as_place(values: Floats) -> Place:
+    """Three numbers of an array (3,) as a place."""
     return float(values[0]), float(values[1]), float(values[2])
 
 
 def moved_place(place: Place, matrix: NDArray[np.float64]) -> Place:
     """A place moved by a (4, 4) matrix."""
-    return _place(matrix[:3, :3] @ np.array(place) + matrix[:3, 3])
+    return as_place(matrix[:3, :3] @ np.array(place) + matrix[:3, 3])
 
 
 def middle_of(mesh: PolyMesh) -> Place:
     """The middle of the box around a mesh."""
-    return _place((mesh.points.min(axis=0) + mesh.points.max(axis=0)) / 2)
+    return as_place((mesh.points.min(axis=0) + mesh.points.max(axis=0)) / 2)
 
 
 def base_of(mesh: PolyMesh) -> Place:
@@ -75,7 +76,7 @@ def base_of(mesh: PolyMesh) -> Place:
 
 def place_of(mesh: PolyMesh, points: NDArray[np.signedinteger]) -> Place:
     """The mean of some points."""
-    return _place(mesh.points[points].mean(axis=0))
+    return as_place(mesh.points[points].mean(axis=0))
 
 
 def socket_at(mesh: PolyMesh, name: str, points: NDArray[np.signedinteger]) -> Socket:
@@ -86,4 +87,4 @@ def socket_at(mesh: PolyMesh, name: str, points: NDArray[np.signedinteger]) -> S
     some = whole if whole.any() else np.maximum.reduceat(inside[mesh.corners], mesh.starts[:-1])
     along = face_normals(mesh)[some].sum(axis=0)
     long = float(np.linalg.norm(along))
-    return Socket(name, place_of(mesh, points), _place(along / long) if long > 1e-12 else (0.0, 0.0, 1.0))
+    return Socket(name, place_of(mesh, points), as_place(along / long) if long > 1e-12 else (0.0, 0.0, 1.0))

@@ -46,13 +46,14 @@ def state_has_decals(state: State) -> bool:
 
 
 def _worn(baked: Bake | None, own: dict[str, str], layers: tuple[JacketObject, ...], state: State, hasty: bool) -> Bake:
+    hasty = hasty and bool(layers)
     who = (tuple(j.id for j in layers), tuple(own.items()), hasty)
     key: tuple[Any, ...] = (baked, own_stamps(own), state.sheets, tuple((*skin_follows(j.mesh), decal_stamps(j.decals)) for j in layers))
     known = _WORN.get(who)
     if known is None or known[0] != key:
         worn = with_own(baked.sheets if baked is not None else (), own, state.sheets)
         sheets = state.sheets
-        if hasty and layers:
+        if hasty:
             worn = tuple(replace(s, maps={k: _small(m) for k, m in s.maps.items()}) for s in worn)
             sheets = tuple(replace(s, width=max(s.width // _times(s), 1), height=max(s.height // _times(s), 1)) for s in sheets)
         made = with_decals(worn, [(j.mesh, j.decals) for j in layers], sheets)

@@ -10,10 +10,11 @@ import numpy as np
 
 from jacket.commands.host import Host
 from jacket.core.bake.decals import Decal, frame_across, unit_vector
+from jacket.core.mesh.nodes import as_place
 from jacket.document.edits.decals import change_decal, decal_of, drop_decal, lay_decal, raise_decal
 from jacket.errors import JacketError
 from jacket.formats.deliver.laid import checked_stencil
-from jacket.stages.deliver.tools.decal import RIGHT, UP, LayOn, form_spot
+from jacket.stages.deliver.tools.decal import RIGHT, UP, form_spot
 
 FILLS = 0.4
 """Share of the distance from the eye that a picture laid on from the view is high."""
@@ -48,9 +49,8 @@ def lay_from_view(host: Host) -> None:
     far = float(np.linalg.norm(eye - spot.place))
     height = FILLS * far * min(1.0, high / wide)
     size = spot.layer.mesh.diagonal
-    x, y, z = (float(v) for v in spot.place)
     right, up = frame_across(back, UP, RIGHT)
-    decal = Decal(0, path.stem[:60], str(path), host.tool_settings.decal_role, (x, y, z), right, up, height * wide / high, height,
+    decal = Decal(0, path.stem[:60], str(path), host.tool_settings.decal_role, as_place(spot.place), right, up, height * wide / high, height,
                   min(size, 0.999 * far), far)  # fmt: skip
     with host.document.transaction(f"lay {decal.name} on"):
         host.tool_settings.decal = lay_decal(host.document, spot.layer.id, decal)
@@ -95,8 +95,3 @@ def take_off(host: Host) -> None:
     """Take the chosen decal off."""
     layer, decal = chosen_decal(host)
     drop_decal(host.document, layer, decal.id)
-
-
-def is_decal_tool(tool: object) -> bool:
-    """Whether decals are worked on."""
-    return isinstance(tool, LayOn)

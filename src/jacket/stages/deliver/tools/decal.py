@@ -10,6 +10,7 @@ import numpy as np
 from jacket.core.bake.decals import LAID, Decal, frame_across, unit_vector
 from jacket.core.derive import surface_of
 from jacket.core.mesh.geometry import point_normals
+from jacket.core.mesh.nodes import as_place
 from jacket.core.mesh.polymesh import Floats, PolyMesh
 from jacket.document.edits.decals import change_decal, drop_decal, lay_decal
 from jacket.document.edits.layers import choose_layer
@@ -18,7 +19,7 @@ from jacket.errors import JacketError
 from jacket.formats.deliver.laid import checked_stencil, stencil_of
 from jacket.tools.base import Option, Tool
 from jacket.tools.events import NO_GHOST, Ghost, Pointer
-from jacket.tools.pick import pick_flat
+from jacket.tools.pick import corner_shares, pick_flat
 
 NEAR = 9.0
 """Pixels from a corner or the knob within which it is taken."""
@@ -151,7 +152,7 @@ class LayOn(Tool):
         wide, high = known.size if known is not None else (1, 1)
         width = SHARE * size if wide >= high else SHARE * size * wide / high
         right, up = frame_across(spot.normal, UP, RIGHT)
-        return Decal(0, Path(path).stem[:60], path, self.settings.decal_role, _three(spot.place), right, up, width, width * high / wide, REACH * size)
+        return Decal(0, Path(path).stem[:60], path, self.settings.decal_role, as_place(spot.place), right, up, width, width * high / wide, REACH * size)
 
     # ---- gestures ----------------------------------------------------------------------------------------------
     def press(self, pointer: Pointer) -> None:
@@ -280,7 +281,7 @@ def flat_spot(layer: JacketObject, pointer: Pointer) -> Spot | None:
     if found.kind != "face" or pointer.flat is None or mesh.uv is None:
         return None
     at = pointer.flat.place(pointer.x, pointer.y)
-    rows = mesh.triangles[mesh.face_of_corner[mesh.triangles[:, 0]] == found.id]
+    rows = mesh.triangles[mesh.triangle_faces == found.id]
     best, where, which = -np.inf, None, rows[0]
     for tri in rows:
         a, b, c = mesh.uv[tri]
@@ -298,16 +299,10 @@ def _normal(mesh: PolyMesh, corners: Floats, place: Floats) -> Floats:
     """The smooth normal in a place of a triangle."""
     ids = mesh.corners[corners]
     p = mesh.points[ids]
-    e, f, d = p[1] - p[0], p[2] - p[0], place - p[0]
-    b = np.linalg.solve(np.array([[e @ e, e @ f], [e @ f, f @ f]]) + 1e-300 * np.eye(2), np.array([e @ d, f @ d]))
-    mixed = np.array([1 - b.sum(), *b]) @ point_normals(mesh)[ids]
-    return unit_vector(mixed) if np.linalg.norm(mixed) > 1e-9 else unit_vector(np.cross(e, f))
+    mixed = corner_shares(p, place) @ point_normals(mesh)[ids]
+    return unit_vector(mixed if np.linalg.norm(mixed) > 1e-9 else np.cross(p[1] - p[0], p[2] - p[0]))
 
 
 def _angle(before: Decal, now: Decal) -> float:
     axes, up = before.axes, np.array(now.up)
     return float(np.degrees(np.arctan2(-(axes[0] @ up), axes[1] @ up)))
-
-
-def _three(values: Floats) -> tuple[float, float, float]:
-    return float(values[0]), float(values[1]), float(values[2])

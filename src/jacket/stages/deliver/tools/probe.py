@@ -10,6 +10,7 @@ from jacket.core.derive import surface_of
 from jacket.core.mesh.polymesh import Floats, PolyMesh
 from jacket.tools.base import Tool
 from jacket.tools.events import NO_GHOST, Ghost, Pointer
+from jacket.tools.pick import corner_shares
 
 
 class Probe(Tool):
@@ -71,9 +72,7 @@ def place_under(pointer: Pointer, mesh: PolyMesh) -> tuple[Floats, Floats] | Non
         return None
     corners = mesh.triangles[hit.triangle]
     p = mesh.points[mesh.corners[corners]]
-    e, f, d = p[1] - p[0], p[2] - p[0], hit.position - p[0]
-    b = np.linalg.solve(np.array([[e @ e, e @ f], [e @ f, f @ f]]) + 1e-300 * np.eye(2), np.array([e @ d, f @ d]))
-    uv = np.array([1 - b.sum(), *b]) @ mesh.uv[corners]
+    uv = corner_shares(p, hit.position) @ mesh.uv[corners]
     return (uv, np.asarray(hit.position)) if np.isfinite(uv).all() else None
 
 
