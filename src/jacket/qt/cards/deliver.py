@@ -54,14 +54,14 @@ class LookCard(StageCard):
     """What the form view shows: everything at work, or one map alone; and the light."""
 
     name, heading = "deliver look", "Looked at"
-    watches = frozenset({"display", "baked"})
+    watches = frozenset({"display", "baked", "jackets"})
 
     def fill(self) -> None:
         program = self.desk.program
-        display, baked = program.display, program.baked
+        display = program.display
         self.desk.shown_switch(self, "lit", "As a game shows it")
-        known = list(baked.sheets[0].maps) if baked is not None and baked.sheets else []
-        options = [("", "all maps at work"), (DIFFERENCE, "degrees off the dense mesh"), *((k, MAPS[k].label) for k in known)]
+        known = self._maps()
+        options = [("", "all maps at work"), (DIFFERENCE, "degrees off the dense mesh"), *((k, ALL_MAPS[k].label) for k in known)]
         self.row("Shown", choice_box("Shown", options, display.map, lambda v: program.show(replace(program.display, lit=True, map=v))))
         lamps = [(k, x.label) for k, x in LAMPS.items()]
         self.row("Lamps", choice_box("Lamps", lamps, display.lamps, lambda v: program.show(replace(program.display, lit=True, lamps=v))))
@@ -72,7 +72,15 @@ class LookCard(StageCard):
 
     def key(self) -> object:
         display, baked = self.desk.program.display, self.desk.program.baked
-        return (display.lit, display.map, display.lamps, display.cage, display.apart, display.mip, tuple(baked.sheets[0].maps) if baked is not None and baked.sheets else ())
+        return (display.lit, display.map, display.lamps, display.cage, display.apart, display.mip, baked is not None, self._maps())
+
+    def _maps(self) -> tuple[str, ...]:
+        """What can be shown alone: baked maps, and those that pictures of one's own and decals make."""
+        program = self.desk.program
+        baked, layers = program.baked, program.document.state.looked_at
+        made = tuple(baked.sheets[0].maps) if baked is not None and baked.sheets else ()
+        laid = [r for j in layers for r in (*(role for role, _ in j.pictures), *(d.role for d in j.decals if d.shown))]
+        return tuple(dict.fromkeys((*made, *laid)))
 
 
 class MapsCard(StageCard):
