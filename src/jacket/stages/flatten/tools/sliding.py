@@ -23,7 +23,7 @@ class Slide(Tool):
 
     id, label, stage, key = "slide", "Slide", "flatten", "L"
     legend: ClassVar[tuple[tuple[str, str], ...]] = (
-        ("drag a point", "along one of its edges"), ("drag an edge", "across its row"), ("Shift drag", "the whole loop"),
+        ("drag", "a point along an edge, an edge across its row"), ("Shift drag", "the whole loop"),
     )  # fmt: skip
     options: ClassVar[tuple[Option, ...]] = (Option("held_too", "With all that is held", "switch"),)
 
