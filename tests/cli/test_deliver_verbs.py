@@ -15,8 +15,13 @@ import trimesh
 from PIL import Image
 
 from jacket.cli.main import main
+from jacket.core.uv.sheets import Sheet
+from jacket.document.islands import with_island_numbers
+from jacket.document.state import JacketObject, SourceObject, State
 from jacket.formats.mesh.registry import write_mesh
+from jacket.formats.project.records import save_project
 from tests.core.bake.forms import ball, boxed
+from tests.core.bake.test_decals import lying
 
 
 @pytest.fixture
@@ -180,3 +185,22 @@ def test_baking_from_a_side_and_by_pairs(pair: tuple[str, str], tmp_path: Path, 
     # Light from the other side: what the one has over the middle the other has below it.
     assert np.abs((seen[0] + seen[1])[on & (seen[1] > 0)] - 255).max() <= 2
     assert main([*base, "--pair", "box"]) == 2 and "no pair" in capsys.readouterr().err
+
+
+def test_decals_of_a_project_are_baked_in_and_a_lost_picture_is_said(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    """Pillow finds the red of the decal in a map that nothing else makes; --bare leaves it out."""
+    picture = tmp_path / "plate.png"
+    Image.new("RGB", (8, 8), (200, 30, 60)).save(picture)
+    laid = lying(2.0, 2.0, place=(0.0, 0.0, 1.0), reach=3.0, path=str(picture))
+    state = State((SourceObject(1, "ball", ball(16)),), (JacketObject(2, "box", boxed(4, True), decals=(laid,)),), active=2, next_id=3,
+                  sheets=(Sheet(width=64, height=64, margin=2.0),))  # fmt: skip
+    save_project(with_island_numbers(State(), state), tmp_path / "p.jacket")
+    base = ["bake", str(tmp_path / "p.jacket"), str(tmp_path / "o"), "--maps", "normal", "--samples", "1", "--cage", "30", "--quiet"]
+    assert main(base) == 0
+    colour = np.asarray(Image.open(tmp_path / "o" / "p-colour.png")).astype(int)
+    assert 0.02 < (np.abs(colour - (200, 30, 60)).max(axis=2) <= 1).mean() < 0.5
+    assert main([*base[:2], str(tmp_path / "bare"), *base[3:], "--bare"]) == 0
+    assert [f.name for f in (tmp_path / "bare").iterdir()] == ["p-normal.png"]
+    picture.unlink()
+    assert main(base) == 2
+    assert "plate.png of a decal is not there" in capsys.readouterr().err

@@ -12,7 +12,7 @@ from jacket.cli.outputs import guard
 from jacket.cli.terminal import base_report, say, terminal_progress, write_report
 from jacket.core.bake.bake import BakeOptions
 from jacket.core.bake.made import Bake
-from jacket.core.bake.maps import MAPS
+from jacket.core.bake.maps import ALL_MAPS, MAPS
 from jacket.core.checks.model import Check
 from jacket.core.seams.cuts import cut_as_mapped
 from jacket.core.space.bvh import Bvh
@@ -21,6 +21,7 @@ from jacket.document.state import own_pictures
 from jacket.errors import MeshError
 from jacket.formats.atomic import write_bytes
 from jacket.formats.deliver.files import delivery_names, name_of
+from jacket.formats.deliver.laid import lacking_pictures, with_decals
 from jacket.formats.deliver.maps import map_bytes, png_bytes
 from jacket.formats.deliver.profiles import PROFILES, profile_named
 from jacket.formats.mesh.registry import read_mesh
@@ -98,6 +99,7 @@ def add_bake(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--maps", default="normal,occlusion", metavar="NAMES", help=f"of {', '.join(MAPS)}, with commas, or all (normal,occlusion)")
     parser.add_argument("--bits", type=whole(8, 32), default=8, metavar="N", help="bits a channel: 8, 16, or 32 for EXR (8)")
     parser.add_argument("--green", choices=("up", "down"), default="up", help="where green of tangent normals points (up)")
+    parser.add_argument("--bare", action="store_true", help="leave the decals of a project off the maps")
     add_sheet(parser)
     add_baking(parser)
 
@@ -112,18 +114,24 @@ def bake_verb(options: Options) -> int:
     if folder.is_file():
         raise MeshError(f"{folder} is a file; name a folder for the maps.")
     layers, sources, sheets, _ = _layers(options)
+    if not options.bare:
+        lacking = [p for x in layers for p in lacking_pictures(x.decals)]
+        if lacking:
+            raise MeshError(f"The picture {Path(lacking[0]).name} of a decal is not there or no picture; put it back, or add --bare.")
     ending = ".exr" if options.bits == 32 else ".png"
     name = name_of(Path(options.input).stem)
-    paths = {(s.tile, k): folder / f"{name}{f'-{s.tile}' if len(sheets) > 1 else ''}-{k}{ending}" for s in sheets for k in settings.maps}
+    laid = [(x.mesh, x.decals) for x in layers if x.decals and not options.bare]
+    kinds = dict.fromkeys([*settings.maps, *(d.role for _, decals in laid for d in decals if d.shown)])
+    paths = {(s.tile, k): folder / f"{name}{f'-{s.tile}' if len(sheets) > 1 else ''}-{k}{ending}" for s in sheets for k in kinds}
     guard([options.input, *(options.source or ())], paths.values(), options.report, options.force)
     done = bake([BakeLayer(x.name, x.mesh) for x in layers if not x.level_of], sources, sheets, settings, terminal_progress(options.quiet))
     written = []
-    for sheet in done.sheets:
+    for sheet in with_decals(done.sheets, laid, sheets):
         for kind, baked in sheet.maps.items():
             path = paths[sheet.sheet.tile, kind]
             write_bytes(path, map_bytes(baked, options.bits, ending, options.green == "down"))
             written.append(str(path))
-            say(options, f"wrote {path}{_range(baked.low, baked.high) if MAPS[kind].whole else ''}")
+            say(options, f"wrote {path}{_range(baked.low, baked.high) if ALL_MAPS[kind].whole else ''}")
     write_report(options.report, {**base_report("bake", options, start), **done.figures(), "files": written})
     for note in done.notes:
         say(options, note)

@@ -18,11 +18,11 @@ from jacket.jobs.bake import BakeLayer, dense_of
 from jacket.jobs.intake_views import MOST, NEAR
 from jacket.program import Program
 from jacket.qt.scene.lit import handed_of, sheets_of_triangles
-from jacket.qt.scene.worn import dressed, skin_follows
 from jacket.qt.theme import font
 from jacket.qt.views.form_view import FormView
 from jacket.qt.work import Worker
 from jacket.stages.deliver.baking import layers_and_sources
+from jacket.stages.deliver.wearing import dressed, skin_follows
 
 DIFFERENCE = "difference"
 """What is shown in place of a map."""

@@ -15,12 +15,12 @@ from jacket.qt.scene.form import Kept, Shown, compared, form_scene, without_jack
 from jacket.qt.scene.lit import sheet_skins
 from jacket.qt.scene.seams import zoom_step
 from jacket.qt.scene.sheet import held_flat_layers, sharing, sheet_layers, too_near
-from jacket.qt.scene.worn import state_has_decals, whole_look
 from jacket.qt.theme import DAY, Palette, rgb
 from jacket.qt.views.flat_view import FlatView
 from jacket.qt.views.form_view import FormView
 from jacket.render.scene import Scene
 from jacket.stages.deliver.values import DeliverValues
+from jacket.stages.deliver.wearing import state_has_decals, whole_look
 from jacket.stages.layout.values import LayoutValues
 from jacket.stages.source.commands import has_moves
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -19,10 +20,11 @@ from jacket.document.state import JacketObject, SourceObject, State
 from jacket.errors import FormatError, JacketError
 from jacket.formats.deliver.laid import checked_stencil, stencil_of, with_decals
 from jacket.formats.project.records import load_project, save_project
-from jacket.qt.scene.worn import dressed
 from jacket.stages.deliver import pressing
 from jacket.stages.deliver.commands import deliver_to
 from jacket.stages.deliver.tools.decal import LayOn
+from jacket.stages.deliver.tools.probe import Probe
+from jacket.stages.deliver.wearing import dressed
 from jacket.tools.events import Pointer
 from jacket.tools.view import FlatCamera
 from tests.core.bake.test_decals import SHEET, lying, plate
@@ -191,3 +193,17 @@ def test_maps_that_no_decal_touches_stay_the_same_objects(tmp_path: Path) -> Non
     assert set(made[0].maps) == {"colour"}
     again = with_decals(made, [(plate(), (away,))], (SHEET,))
     assert again[0] is made[0]
+
+
+def test_probe_reads_the_decal_and_the_own_picture_that_are_shown(tmp_path: Path) -> None:
+    """Nothing is baked: the pictures alone are read, the decal over what lies under it."""
+    h = hand(painted(tmp_path / "plate.png"))
+    h.click((0, 0, 0))
+    own = replace(h.document.require_jacket(), pictures=(("roughness", painted(tmp_path / "rough.png", (51, 51, 51))),))
+    probe = Probe(h.document, h.tool.settings)
+    h.document.apply("pictures", h.document.state.with_(jackets=(own,)))
+    probe.hover(h.at((0.02, 0.02, 0)))
+    said = f"{probe.ghost.what} · {probe.ghost.how}"
+    assert "colour #c81e3c" in said and "roughness 0.20" in said
+    probe.hover(h.at((0.9, 0.9, 0)))
+    assert "colour #c81e3c" not in f"{probe.ghost.what} · {probe.ghost.how}"

@@ -14,8 +14,8 @@ from jacket.errors import JacketError
 from jacket.formats.deliver.own import fitted, on_tile, with_own
 from jacket.formats.project.records import load_project, save_project
 from jacket.qt.scene.lit import pictures_of
-from jacket.qt.scene.worn import dressed
 from jacket.stages.deliver.commands import deliver_to
+from jacket.stages.deliver.wearing import dressed
 from tests.stages.deliver.test_deliver_stage import program
 
 

@@ -32,10 +32,10 @@ from jacket.qt.scene.seams import wish_layers, zoom_step
 from jacket.qt.scene.source import picked_layers, plane_layers, source_surfaces
 from jacket.qt.scene.steer import guide_layers, paint_layers
 from jacket.qt.scene.strokes import form_strokes
-from jacket.qt.scene.worn import skin_follows
 from jacket.qt.theme import Palette, rgb
 from jacket.render.scene import Layer, Scene, line_rows
 from jacket.render.surfaces import Look
+from jacket.stages.deliver.wearing import skin_follows
 
 T = TypeVar("T")
 

@@ -17,8 +17,8 @@ from jacket.core.store import STORE
 from jacket.core.uv.sheets import Sheet
 from jacket.document.state import State
 from jacket.formats.deliver.own import fitted
-from jacket.qt.scene.worn import dressed, skin_follows, state_has_decals, whole_look
 from jacket.render.skins import LAMPS, SKIN_WIDTH, Lamps, Pictures, Skin
+from jacket.stages.deliver.wearing import dressed, skin_follows, state_has_decals, whole_look
 
 Bytes = NDArray[np.uint8]
 _PICTURES: WeakKeyDictionary[SheetMaps, dict[str, Pictures]] = WeakKeyDictionary()

@@ -1,4 +1,4 @@
-"""Probe reads all maps in the place under the pointer, in real units."""
+"""Probe reads all maps in the place under the pointer, in real units: with one's own pictures and decals, as they are shown."""
 
 from __future__ import annotations
 
@@ -8,6 +8,7 @@ from jacket.core.bake.made import Bake, SheetMaps
 from jacket.core.bake.maps import Baked
 from jacket.core.derive import surface_of
 from jacket.core.mesh.polymesh import Floats, PolyMesh
+from jacket.stages.deliver.wearing import dressed
 from jacket.tools.base import Tool
 from jacket.tools.events import NO_GHOST, Ghost, Pointer
 from jacket.tools.pick import corner_shares
@@ -42,8 +43,12 @@ class Probe(Tool):
             self.ghost = NO_GHOST
 
     def _read(self, pointer: Pointer) -> Ghost:
-        baked, jacket = self.settings.baked, self.document.state.jacket
-        if not isinstance(baked, Bake) or not baked.sheets:
+        state = self.document.state
+        jacket = state.jacket
+        baked = self.settings.baked if isinstance(self.settings.baked, Bake) else None
+        if jacket is not None:
+            baked = dressed(baked, jacket, state)
+        if baked is None or not baked.sheets:
             return Ghost(what="Nothing is baked yet", how="Bake the maps first")
         if jacket is None or not jacket.visible:
             return NO_GHOST
