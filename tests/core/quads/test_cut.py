@@ -7,9 +7,9 @@ import pytest
 
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.mesh.walks import euler_characteristic
-from jacket.core.quads.base import manifold_triangles
 from jacket.core.quads.cut import cut_mesh
 from jacket.core.quads.field import smooth_field
+from jacket.core.source.whole import sheets_parted
 from tests.conftest import grid, icosphere, torus
 
 NONE = np.zeros((0, 2), np.int32)
@@ -38,5 +38,5 @@ def test_manifold_copies_of_pinched_points() -> None:
     tetra = np.array([[0, 2, 1], [0, 1, 3], [0, 3, 2], [1, 2, 3]], np.int32)
     points = np.array([[0, 0, 0], [1, 0, 0], [0, 1, 0], [0, 0, 1], [-1, 0, 0], [0, -1, 0], [0, 0, -1]], float)
     second = np.array([0, 4, 5, 6], np.int32)[tetra]
-    opened, tri = manifold_triangles(points, np.concatenate([tetra, second]))
+    opened, tri = sheets_parted(points, np.concatenate([tetra, second]))
     assert len(opened) == 8 and euler_characteristic(PolyMesh.from_faces(opened, tri)) == 4

@@ -11,10 +11,11 @@ from jacket.core.checks.source import offenders, source_checks
 from jacket.core.mesh.geometry import volume
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.mesh.walks import euler_characteristic
-from jacket.core.quads.base import find_creases, manifold_triangles
+from jacket.core.quads.base import find_creases
 from jacket.core.source.health import examine
 from jacket.core.source.simplify import navigation_copy, simplify
 from jacket.core.source.weld import weld_map, welded_triangles
+from jacket.core.source.whole import sheets_parted
 from jacket.core.space.bvh import Bvh
 from jacket.document.state import SourceObject, State
 from jacket.errors import MeshError
@@ -89,7 +90,7 @@ def test_the_light_copy_is_light_and_near() -> None:
 def test_nonmanifold_input_is_opened() -> None:
     """Three leaves on one edge come apart; every edge then has one or two faces (libigl agrees)."""
     points = np.array([[0, 0, 0], [1, 0, 0], [0, 1, 0], [0, -1, 0], [0, 0, 1]], float)
-    opened_points, tri = manifold_triangles(points, np.array([[0, 1, 2], [1, 0, 3], [0, 1, 4]], np.int32))
+    opened_points, tri = sheets_parted(points, np.array([[0, 1, 2], [1, 0, 3], [0, 1, 4]], np.int32))
     assert igl.is_edge_manifold(tri.astype(np.int64))[0] and len(opened_points) == 9
 
 

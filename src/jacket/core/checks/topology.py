@@ -8,11 +8,11 @@ import numpy as np
 
 from jacket.core.checks.model import Check, Level, graded
 from jacket.core.checks.source import places_uncovered
-from jacket.core.derive import HEAT_POINTS, light_of, rings_of, surface_of, uncovered_values
+from jacket.core.derive import HEAT_POINTS, light_of, rays_of, rings_of, surface_of, uncovered_values
 from jacket.core.mesh.geometry import scaled_jacobian
 from jacket.core.mesh.polymesh import Floats, PolyMesh
 from jacket.core.space.bvh import Bvh
-from jacket.core.space.sample import sample_surface, uncovered_share
+from jacket.core.space.sample import places_seen, sample_surface, uncovered_share
 
 
 def not_quads(mesh: PolyMesh) -> Check:
@@ -117,14 +117,17 @@ def winding_rows(mesh: PolyMesh) -> Check:
 
 
 def left_out(mesh: PolyMesh, source: PolyMesh) -> Check:
-    """How far the source lies from the jacket at most, in % of the diagonal; the faces nearest to what is over 1 % off."""
+    """How far what can be seen of the source lies from the jacket at most, in % of the diagonal; the faces nearest to what is over
+    1 % off."""
     if mesh.n_faces == 0 or source.diagonal <= 0 or source.n_faces == 0:
         return Check("left-out", "Ends left out", "none", "good")
     samples = sample_surface(source.points, source.triangle_points, 6000)
     _, triangle, far = surface_of(mesh).closest(samples)
     far = far / source.diagonal * 100
+    seen = places_seen(samples, far, lambda: rays_of(source), source.diagonal)
+    far, triangle = far[seen], triangle[seen]
     bad = np.unique(mesh.triangle_faces[triangle[far > 1.0]])
-    most = float(far.max())
+    most = float(far.max(initial=0.0))
     return Check("left-out", "Ends left out", f"{most:.2f} % at most", "look" if most > 2.0 else "good", "faces", bad, most)
 
 

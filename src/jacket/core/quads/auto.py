@@ -20,7 +20,8 @@ from jacket.core.quads.settings import AutoSettings
 from jacket.core.quads.steering import Guide, Paint, bridged, checked_guide, dense_guide, doubled, half_of
 from jacket.core.source.weld import welded_triangles
 from jacket.core.space.bvh import Bvh
-from jacket.core.space.sample import sample_surface
+from jacket.core.space.rays import RayTree
+from jacket.core.space.sample import places_seen, sample_surface
 from jacket.errors import MeshError
 from jacket.progress import Progress, part, silent
 
@@ -117,6 +118,7 @@ def _left_out(quads: PolyMesh, source: PolyMesh, figures: QuadFigures) -> str:
     the square of the step."""
     samples = sample_surface(source.points, source.triangle_points, 30_000)
     far = Bvh.build(quads.points, quads.triangle_points).closest(samples)[2] / source.diagonal * 100
+    far[~places_seen(samples, far, lambda: RayTree.build(source.points, source.triangle_points), source.diagonal)] = 0.0
     place = "({:.3g}, {:.3g}, {:.3g})".format(*samples[int(np.argmax(far))])
     share = 100.0 * float((far > REACHED).mean())
     number = round(figures.quads * figures.gap_in_largest / REACHED, -2)

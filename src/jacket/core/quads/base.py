@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -11,16 +11,16 @@ from scipy.spatial import cKDTree
 
 from jacket.core.jit import inline, kernel
 from jacket.core.mesh.choosing import edge_paths
-from jacket.core.mesh.connectivity import corner_orbits
 from jacket.core.mesh.geometry import dihedral_angles, edge_lengths, face_area_vectors, triangle_areas, unit
 from jacket.core.mesh.polymesh import Bools, Floats, Ints, PolyMesh, sorted_pairs
 from jacket.core.mesh.walks import face_parts
 from jacket.core.quads.steering import Guide, embedded
 from jacket.core.quads.subdivide import edges_split
 from jacket.core.source.health import degenerate_faces, inside_out
-from jacket.core.source.simplify import simplify
-from jacket.core.source.skin import Tears, bridging, closed_skin, tears_of
-from jacket.core.source.weld import compact, welded_triangles
+from jacket.core.source.simplify import navigation_copy, simplify
+from jacket.core.source.skin import Tears, bridging, closed_skin, solid_skin, tears_of
+from jacket.core.source.weld import compact, joined_triangles
+from jacket.core.source.whole import handles_cut, holes_patched, sheets_parted, without_flaps
 from jacket.core.source.winding import uneven_faces
 from jacket.core.space.bvh import Bvh
 from jacket.errors import MeshError
@@ -36,15 +36,24 @@ class Base:
     dropped_parts: int
     dropped_faces: int
     tears: Tears | None = None
-    """Set where the source was torn and a closed skin was put in its place."""
+    """Set where the source was torn and mended in place, or a closed skin was put in its place."""
     bridge: tuple[Floats, Ints] | None = None
-    """Points and triangles of that skin where it spans holes of the source."""
+    """Points and triangles of the mended surface or skin where it spans holes of the source."""
+    mended: tuple[int, int] | None = None
+    """Holes closed and handles cut; None where there was no need, or where a skin by distance was put in its place."""
     slivers: int = 0
     """Faces without area that were left out."""
     turned: int = 0
     """Faces that were turned over."""
+    outside: PolyMesh | None = None
+    """Where a skin was put in the place of a torn source: what of the source can be seen, with ends that the skin rounds off."""
     crumbs: PolyMesh | None = None
     """Parts smaller than twelve quads, together, where they are too much of the whole to be left out."""
+
+    @property
+    def form(self) -> PolyMesh:
+        """What the quads are to reach everywhere."""
+        return self.mesh if self.outside is None else self.outside
 
 
 def make_base(
@@ -56,23 +65,29 @@ def make_base(
     `quad_area` is the area one quad will have; parts smaller than twelve of them are crumbs.
     `sharp` is the angle in degrees above which edges count as creases; 180 keeps none;
     runs of under `shortest` quads are left out. Hard `guides` become creases. Where `skinned`
-    a torn source is replaced by a closed skin over it.
+    a torn source is mended in place, or where that is not enough replaced by a closed skin over it.
     """
-    points, triangles, slivers, turned = _readied(*welded_triangles(source))
-    points, triangles = manifold_triangles(points, triangles)
+    points, triangles, flaps = without_flaps(*joined_triangles(source))
+    points, triangles, slivers, turned = _readied(points, triangles)
+    points, triangles = sheets_parted(points, triangles)
     (points, triangles), (parts, faces), crumbs = _without_crumbs(points, triangles, 12 * quad_area)
     if len(triangles) == 0:
         raise MeshError("The source has no surface left to cover; ask for more quads.")
-    tears = tears_of(PolyMesh.from_faces(points, triangles))
+    tears = replace(tears_of(PolyMesh.from_faces(points, triangles)), flaps=flaps)
     bridge: tuple[Floats, Ints] | None = None
-    skin = closed_skin(surface, progress=part(progress, 0.0, 0.3)) if skinned and tears.torn else None
-    if skin is not None:
-        (points, triangles), _, _ = _without_crumbs(*skin, 12 * quad_area)
+    mended: tuple[int, int] | None = None
+    outside: PolyMesh | None = None
+    rebuilt = _rebuilt(points, triangles, surface, quad_area, part(progress, 0.0, 0.3)) if skinned and tears.torn else None
+    if rebuilt is not None:
+        scan = navigation_copy(points, triangles, OUTSIDE)
+        points, triangles, mended = rebuilt
+        (points, triangles), _, _ = _without_crumbs(points, triangles, 12 * quad_area)
         # The skin lies over the shreds too.
         crumbs = None
         bridge = (points, bridging(points, triangles, surface))
         # The base keeps to the skin, not to the shreds under it; the quads are laid onto the scan at the end.
         surface = Bvh.build(points, triangles)
+        outside = _outside(*scan, surface, 0.25 * float(np.sqrt(quad_area)))
     while len(triangles) < wanted / 3:
         points, triangles = _halved_edges(points, triangles)
     points, triangles = simplify(points, triangles, max(wanted, 60), part(progress, 0.0, 0.7))
@@ -90,7 +105,40 @@ def make_base(
         if step == 2 and hard:
             points, creases = _with_guides(PolyMesh.from_faces(points, triangles), creases, hard, surface)
     mesh = _without_ears(PolyMesh.from_faces(points, triangles), creases)
-    return Base(mesh, creases, parts, faces, tears if skin is not None else None, bridge, slivers, turned, crumbs)
+    return Base(mesh, creases, parts, faces, tears if rebuilt is not None else None, bridge, mended, slivers, turned, outside, crumbs)
+
+
+GIRTH = 2.0
+"""Steps round a handle of a torn scan up to which it is cut: no row of quads goes through."""
+FINE, FINEST = 4.5, 320
+"""Cells of a skin to a step, and at most along the longest side of a scan."""
+OUTSIDE = 60_000
+"""About how many triangles stand for a torn scan where its ends are looked for."""
+
+
+def _outside(points: Floats, triangles: Ints, skin: Bvh, deep: float) -> PolyMesh:
+    """The triangles of a scan that do not lie deeper than a length under its skin."""
+    on, which, far = skin.closest(points)
+    corner = skin.points[skin.triangles[which]]
+    normal = np.cross(corner[:, 1] - corner[:, 0], corner[:, 2] - corner[:, 0])
+    under = (far > deep) & (np.einsum("ij,ij->i", points - on, normal) < 0)
+    return PolyMesh.from_faces(*compact(points, triangles[~under[triangles].any(axis=1)]))
+
+
+def _rebuilt(
+    points: Floats, triangles: Ints, surface: Bvh, quad_area: float, progress: Progress
+) -> tuple[Floats, Ints, tuple[int, int] | None] | None:  # fmt: skip
+    """Points and triangles of a clean skin over a torn scan, with the holes closed and handles cut for it where they could be;
+    None where nothing encloses a space."""
+    step = float(np.sqrt(quad_area))
+    closed, every, holes = holes_patched(points, triangles, part(progress, 0.0, 0.3))
+    if len(PolyMesh.from_faces(closed, every).topology.border_edges) == 0:
+        skin = solid_skin(closed, every, max(step / FINE, float(np.ptp(closed, axis=0).max()) / FINEST), part(progress, 0.3, 0.8))
+        if skin is not None:
+            opened, tri, cut = handles_cut(*skin, GIRTH * step, part(progress, 0.8, 1.0))
+            return *holes_patched(opened, tri)[:2], (holes, cut)
+    by_distance = closed_skin(surface, progress=progress)
+    return None if by_distance is None else (*by_distance, None)
 
 
 def evened(points: Floats, triangles: Ints, creases: Ints, surface: Bvh, rounds: int = 6) -> PolyMesh:
@@ -111,13 +159,6 @@ def _with_guides(mesh: PolyMesh, creases: Ints, guides: Sequence[Guide], surface
         mesh = mesh.with_points(kept)
         creases = sorted_pairs(np.concatenate([creases, pairs]))
     return mesh.points, creases
-
-
-def manifold_triangles(points: Floats, triangles: Ints) -> tuple[Floats, Ints]:
-    """Split points so that every edge has one or two faces and every point one fan."""
-    mesh = PolyMesh.from_faces(points, triangles)
-    new, origin = corner_orbits(mesh.topology.next, mesh.topology.prev, mesh.topology.twin, mesh.corners)
-    return points[origin], new.reshape(-1, 3)
 
 
 def _readied(points: Floats, triangles: Ints) -> tuple[Floats, Ints, int, int]:

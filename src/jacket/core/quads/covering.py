@@ -10,7 +10,7 @@ import numpy as np
 from jacket.core.fit.lifted import with_lifted
 from jacket.core.fit.opening import opened
 from jacket.core.mesh.geometry import face_areas, face_centres, face_normals
-from jacket.core.mesh.pieces import put_side_by_side
+from jacket.core.mesh.pieces import put_side_by_side, split_off
 from jacket.core.mesh.polymesh import Floats, PolyMesh, sorted_pairs
 from jacket.core.mesh.walks import euler_characteristic, face_parts
 from jacket.core.quads.base import Base, make_base
@@ -28,6 +28,7 @@ from jacket.core.quads.settings import AutoSettings
 from jacket.core.quads.steering import Guide, face_density, soft_pull
 from jacket.core.quads.subdivide import split_to_quads
 from jacket.core.source.simplify import simplify
+from jacket.core.source.skin import Tears
 from jacket.core.space.bvh import Bvh
 from jacket.core.space.sample import uncovered_share
 from jacket.progress import Progress, part, silent
@@ -127,6 +128,8 @@ def _parts_of(base: Base) -> list[Base]:
     count, label = face_parts(base.mesh)
     if count == 1:
         return [base]
+    seen = base.outside
+    nearest = None if seen is None else label[Bvh.build(base.mesh.points, base.mesh.triangle_points).closest(face_centres(seen))[1]]
     out = []
     for k in range(count):
         used, local = np.unique(base.mesh.triangle_points[label == k], return_inverse=True)
@@ -134,7 +137,8 @@ def _parts_of(base: Base) -> list[Base]:
         to[used] = np.arange(len(used))
         creases = to[base.creases] if len(base.creases) else np.zeros((0, 2), np.int32)
         mesh = PolyMesh.from_faces(base.mesh.points[used], local.reshape(-1, 3).astype(np.int32))
-        out.append(Base(mesh, sorted_pairs(creases[(creases >= 0).all(axis=1)]), 0, 0))
+        own = None if seen is None or not (nearest == k).any() else split_off(seen, np.flatnonzero(nearest == k))[1]
+        out.append(Base(mesh, sorted_pairs(creases[(creases >= 0).all(axis=1)]), 0, 0, outside=own))
     return out
 
 
@@ -225,12 +229,22 @@ def _solver(
                       painted=painted)  # fmt: skip
 
 
+def _counted(tears: Tears) -> str:
+    rows = ((tears.borders, "holes"), (tears.handles, "handles"), (tears.flaps, "folded faces"))
+    return ", ".join(f"{n:,} {what}" for n, what in rows if n)
+
+
 def _notes_on(base: Base) -> list[str]:
     out = []
-    if base.tears is not None:
+    if base.mended is not None and base.tears is not None:
+        holes, handles = base.mended
         out.append(
-            f"The source is torn ({base.tears.borders} holes, {base.tears.handles} handles), so the quads were laid on a "
-            "closed skin over it; look at the gap to the source where holes were."
+            f"The source is torn ({_counted(base.tears)}), so the quads were laid on its outside alone, with {holes} "
+            f"{'hole' if holes == 1 else 'holes'} closed and {handles} {'handle' if handles == 1 else 'handles'} cut."
+        )
+    elif base.tears is not None:
+        out.append(
+            f"The source is torn ({_counted(base.tears)}), so the quads were laid on a closed skin over it; look at the gap to the source where holes were."
         )
     if base.slivers:
         out.append(f"{base.slivers:,} faces without area were passed over.")

@@ -16,7 +16,7 @@ from jacket.core.mesh.geometry import scaled_jacobian
 from jacket.core.mesh.polymesh import Bools, Floats, Ints, PolyMesh
 from jacket.core.space.bvh import Bvh
 
-BARE = 0.5
+BARE = 0.4
 """Steps off the quads from which a place of the surface is not reached."""
 RINGS = 7
 """Rings of points round a pulled one that follow it."""

@@ -13,12 +13,14 @@ from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.mesh.walks import euler_characteristic
 from jacket.core.rows.measure import patch_count, rings
 from jacket.core.space.bvh import Bvh
-from jacket.core.space.sample import gap
+from jacket.core.space.rays import RayTree
+from jacket.core.space.sample import gap, seen_gap
 
 
 @dataclass(frozen=True)
 class QuadFigures:
-    """Measures of a jacket against its source, as defined in the report's documentation. Rings (`core/rows/measure.py`): the
+    """Measures of a jacket against its source, as defined in the report's documentation. Gaps in are of what can be seen of the source from outside, `gap_hidden` is how far the rest lies off at most.
+    Rings (`core/rows/measure.py`): the
     longest in % of all crossings, quads crossed by their own ring in %; patches of the base complex."""
 
     quads: int
@@ -35,6 +37,7 @@ class QuadFigures:
     gap_out_largest: float
     gap_in_mean: float
     gap_in_largest: float
+    gap_hidden: float
     longest_ring: float
     crossed_by_itself: float
     patches: int
@@ -56,7 +59,7 @@ def measure_quads(mesh: PolyMesh, source: PolyMesh, surface: Bvh) -> QuadFigures
     least = scaled_jacobian(mesh)
     own = Bvh.build(mesh.points, mesh.triangle_points)
     out = gap(mesh.points, mesh.triangle_points, surface, source.diagonal)
-    back = gap(source.points, source.triangle_points, own, source.diagonal)
+    back, hidden = seen_gap(source, own, lambda: RayTree.build(source.points, source.triangle_points))
     quads, row = int((mesh.sizes == 4).sum()), rings(mesh)
     return QuadFigures(
         quads=quads,
@@ -73,6 +76,7 @@ def measure_quads(mesh: PolyMesh, source: PolyMesh, surface: Bvh) -> QuadFigures
         gap_out_largest=out.largest,
         gap_in_mean=back.mean,
         gap_in_largest=back.largest,
+        gap_hidden=hidden,
         longest_ring=row.longest,
         crossed_by_itself=row.crossed_by_itself,
         patches=patch_count(mesh),

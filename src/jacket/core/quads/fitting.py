@@ -56,7 +56,7 @@ def fitted(quads: PolyMesh, base: Base, surface: Bvh, graded: bool = False, guid
             break
         quads, lines = trimmed, along
     free = np.ones(quads.n_points, bool) if lines is None else ~(lines.sliding | lines.fixed)
-    pulled = untangled(ends_reached(quads, base.mesh, surface, step, lines), surface, lines)
+    pulled = untangled(ends_reached(quads, base.form, surface, step, lines), surface, lines)
     # An end that is a little short is better than a fold.
     quads = pulled if fold_count(pulled) <= fold_count(quads) else quads
     points = quads.points.copy()

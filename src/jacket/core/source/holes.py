@@ -8,6 +8,7 @@ points placed so that the bending energy is least and the patch leaves the borde
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -92,21 +93,7 @@ def holes_closed(mesh: PolyMesh, longest: float, progress: Progress = silent) ->
             tail = ", only borders whose faces run against each other: turn faces outward first" if uneven else ""
             return Mend(mesh, f"There are no holes{tail}")
         return Mend(mesh, f"No hole is that small: the shortest border is {holes[0].perimeter:.4g} long")
-    spacing = _spacing(joined)
-    points, triangles, count = [joined.points], [], joined.n_points
-    reach: list[Floats] = []
-    for k, hole in enumerate(chosen):
-        progress(0.8 * k / len(chosen), f"closing hole {k + 1} of {len(chosen)}")
-        new, patch = _patched(joined, hole, spacing)
-        reach.append(np.full(len(new), 0.35 * hole.perimeter / (2 * np.pi)))
-        patch = np.where(patch < len(hole.points), hole.points[np.minimum(patch, len(hole.points) - 1)],
-                         patch - len(hole.points) + count)  # fmt: skip
-        points.append(new)
-        triangles.append(patch)
-        count += len(new)
-    every, patch = np.concatenate(points), np.concatenate(triangles).astype(np.int32)
-    progress(0.82, "making the patches fair")
-    every = _faired(joined, every, patch, np.concatenate(reach), part_progress(progress))
+    every, patch = patches_over(joined, chosen, progress)
     origin = np.concatenate([np.arange(joined.n_points), np.full(len(every) - joined.n_points, -1)])
     result = put_together(joined, points=every, point_from=origin, added=patch)
     result = _coloured(result, joined, every, patch)
@@ -118,6 +105,25 @@ def holes_closed(mesh: PolyMesh, longest: float, progress: Progress = silent) ->
         said += "; where neighbours run against each other borders stay open: turn faces outward first"
     return Mend(result, said, comes=every[patch],
                 lines=np.concatenate(borders))  # fmt: skip
+
+
+def patches_over(mesh: PolyMesh, holes: Sequence[Hole], progress: Progress = silent) -> tuple[Floats, Ints]:
+    """The points of a mesh and after them those of fair patches over some of its holes, and the triangles (K, 3) of these."""
+    spacing = _spacing(mesh)
+    points, triangles, count = [mesh.points], [], mesh.n_points
+    reach: list[Floats] = []
+    for k, hole in enumerate(holes):
+        progress(0.8 * k / len(holes), f"closing hole {k + 1} of {len(holes)}")
+        new, patch = _patched(mesh, hole, spacing)
+        reach.append(np.full(len(new), 0.35 * hole.perimeter / (2 * np.pi)))
+        patch = np.where(patch < len(hole.points), hole.points[np.minimum(patch, len(hole.points) - 1)],
+                         patch - len(hole.points) + count)  # fmt: skip
+        points.append(new)
+        triangles.append(patch)
+        count += len(new)
+    every, patch = np.concatenate(points), np.concatenate(triangles).astype(np.int32)
+    progress(0.82, "making the patches fair")
+    return _faired(mesh, every, patch, np.concatenate(reach), part_progress(progress)), patch
 
 
 def part_progress(progress: Progress) -> Progress:

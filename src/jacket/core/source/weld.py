@@ -48,13 +48,17 @@ def _weld(bits):
     return kept[:count].copy(), new
 
 
+def joined_triangles(mesh: PolyMesh) -> tuple[NDArray[np.float64], Ints]:
+    """Points and triangles of a mesh with equal positions joined and faces of a repeated point dropped. (V, 3) and (T, 3)."""
+    kept, new = weld_map(mesh.points)
+    tri = new[mesh.triangle_points]
+    return mesh.points[kept], tri[(tri[:, 0] != tri[:, 1]) & (tri[:, 1] != tri[:, 2]) & (tri[:, 2] != tri[:, 0])]
+
+
 def welded_triangles(mesh: PolyMesh) -> tuple[NDArray[np.float64], Ints]:
     """Points and triangles of a mesh with equal positions joined, and faces that have no area by
     construction (a repeated point), repeats and unused points dropped. (V, 3) and (T, 3)."""
-    kept, new = weld_map(mesh.points)
-    points = mesh.points[kept]
-    tri = new[mesh.triangle_points]
-    tri = tri[(tri[:, 0] != tri[:, 1]) & (tri[:, 1] != tri[:, 2]) & (tri[:, 2] != tri[:, 0])]
+    points, tri = joined_triangles(mesh)
     canonical = np.sort(tri, axis=1).astype(np.int64)
     _, first = (
         np.unique((canonical[:, 0] << 42) + (canonical[:, 1] << 21) + canonical[:, 2], return_index=True)

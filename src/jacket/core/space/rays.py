@@ -97,6 +97,17 @@ class RayTree:
         dense as light from there is bright (cosine); 1 on a plane. `off` is how far above the point they start."""
         return self.sky(points, normals, rays, off)[0]
 
+    def hidden(self, points: Floats, size: float) -> NDArray[np.bool_]:
+        """(P,) which points of the surface itself nothing outside sees: hardly any of rays in all directions gets away, as from
+        the walls of a pocket within a scan. `size` is that of the whole."""
+        ways = sphere_directions(HIDDEN_RAYS)
+        out = np.empty(len(points), bool)
+        for a in range(0, len(points), 64):
+            origins = (points[a : a + 64, None] + 1e-4 * size * ways[None]).reshape(-1, 3)
+            free = ~self.covered(origins, np.tile(ways, (len(origins) // len(ways), 1)))
+            out[a : a + 64] = free.reshape(-1, len(ways)).mean(axis=1) < HIDDEN
+        return out
+
     def sky(
         self, points: Floats, normals: Floats, rays: int, off: float, floor: float = -np.inf, reach: float = np.inf
     ) -> tuple[Floats, Floats]:
@@ -120,6 +131,18 @@ class RayTree:
             size = np.linalg.norm(mean, axis=1, keepdims=True)
             bent[a : a + step] = np.where(size > 1e-9, mean / np.maximum(size, 1e-9), normals[a : a + step])
         return share, bent
+
+
+HIDDEN_RAYS, HIDDEN = 256, 0.07
+"""Rays in all directions, and the share of them that has to get away from a place that can be seen."""
+
+
+def sphere_directions(count: int) -> Floats:
+    """(count, 3) directions spread evenly over the sphere: a spiral of equal areas (Fibonacci lattice; common practice)."""
+    k = np.arange(count) + 0.5
+    high, turn = 1 - 2 * k / count, np.pi * (1 + np.sqrt(5)) * k
+    flat = np.sqrt(1 - high**2)
+    return np.stack([flat * np.cos(turn), flat * np.sin(turn), high], axis=1)
 
 
 def cosine_directions(count: int) -> Floats:

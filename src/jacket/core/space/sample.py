@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 from jacket.core.mesh.geometry import edge_lengths, triangle_areas
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.space.bvh import Bvh
+from jacket.core.space.rays import RayTree
 
 Floats = NDArray[np.float64]
 
@@ -46,6 +47,31 @@ def gap(points: Floats, triangles: NDArray[np.signedinteger], to: Bvh, diagonal:
     samples = sample_surface(points, triangles, count)
     far = to.closest(samples)[2] / max(diagonal, 1e-300) * 100.0
     return Gap(float(far.mean()), float(np.percentile(far, 99)), float(far.max()))
+
+
+SUSPECT = 0.5
+"""Off another surface, in % of the diagonal, from which on it is asked whether a place can be seen at all."""
+
+
+def seen_gap(surface: PolyMesh, to: Bvh, rays: Callable[[], RayTree], count: int = 30_000) -> tuple[Gap, float]:
+    """As `gap`, of what can be seen from outside, in % of the surface's own diagonal; and how far the farthest place lies off
+    that nothing outside sees, 0 where there is none. `rays` gives the tree of the surface, asked for only where it is needed."""
+    samples = sample_surface(surface.points, surface.triangle_points, count)
+    size = max(surface.diagonal, 1e-300)
+    far = to.closest(samples)[2] / size * 100.0
+    seen = places_seen(samples, far, rays, size)
+    hidden = float(far[~seen].max(initial=0.0))
+    far = far[seen] if seen.any() else far
+    return Gap(float(far.mean()), float(np.percentile(far, 99)), float(far.max())), hidden
+
+
+def places_seen(samples: Floats, far: Floats, rays: Callable[[], RayTree], size: float) -> NDArray[np.bool_]:
+    """(N,) whether places of a surface (N, 3), `far` in % off another one, can be seen from outside; near ones count as seen."""
+    seen = np.ones(len(samples), bool)
+    suspect = np.flatnonzero(far > SUSPECT)
+    if len(suspect):
+        seen[suspect] = ~rays().hidden(samples[suspect], size)
+    return seen
 
 
 NEAR = 0.6
