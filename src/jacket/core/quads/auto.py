@@ -15,9 +15,10 @@ from jacket.core.mesh.geometry import edge_lengths, face_areas, face_centres
 from jacket.core.mesh.poles import irregular_points
 from jacket.core.mesh.polymesh import Bools, Floats, PolyMesh
 from jacket.core.quads.covering import Watch, covered, unwatched
-from jacket.core.quads.figures import QuadFigures, measure_quads
+from jacket.core.quads.figures import SEEN_IN, QuadFigures, measure_quads
 from jacket.core.quads.settings import AutoSettings
 from jacket.core.quads.steering import Guide, Paint, bridged, checked_guide, dense_guide, doubled, half_of
+from jacket.core.source.simplify import navigation_copy
 from jacket.core.source.weld import welded_triangles
 from jacket.core.space.bvh import Bvh
 from jacket.core.space.rays import RayTree
@@ -118,7 +119,7 @@ def _left_out(quads: PolyMesh, source: PolyMesh, figures: QuadFigures) -> str:
     the square of the step."""
     samples = sample_surface(source.points, source.triangle_points, 30_000)
     far = Bvh.build(quads.points, quads.triangle_points).closest(samples)[2] / source.diagonal * 100
-    far[~places_seen(samples, far, lambda: RayTree.build(source.points, source.triangle_points), source.diagonal)] = 0.0
+    far[~places_seen(samples, far, lambda: RayTree.build(*navigation_copy(source.points, source.triangle_points, SEEN_IN)), source.diagonal)] = 0.0
     place = "({:.3g}, {:.3g}, {:.3g})".format(*samples[int(np.argmax(far))])
     share = 100.0 * float((far > REACHED).mean())
     number = round(figures.quads * figures.gap_in_largest / REACHED, -2)

@@ -23,6 +23,7 @@ from jacket.core.source.weld import compact, joined_triangles
 from jacket.core.source.whole import handles_cut, holes_patched, sheets_parted, without_flaps
 from jacket.core.source.winding import uneven_faces
 from jacket.core.space.bvh import Bvh
+from jacket.core.space.rays import RayTree
 from jacket.errors import MeshError
 from jacket.progress import Progress, part, silent
 
@@ -87,7 +88,7 @@ def make_base(
         bridge = (points, bridging(points, triangles, surface))
         # The base keeps to the skin, not to the shreds under it; the quads are laid onto the scan at the end.
         surface = Bvh.build(points, triangles)
-        outside = _outside(*scan, surface, 0.25 * float(np.sqrt(quad_area)))
+        outside = _outside(*scan, surface, 0.15 * float(np.sqrt(quad_area)))
     while len(triangles) < wanted / 3:
         points, triangles = _halved_edges(points, triangles)
     points, triangles = simplify(points, triangles, max(wanted, 60), part(progress, 0.0, 0.7))
@@ -112,16 +113,18 @@ GIRTH = 2.0
 """Steps round a handle of a torn scan up to which it is cut: no row of quads goes through."""
 FINE, FINEST = 4.5, 320
 """Cells of a skin to a step, and at most along the longest side of a scan."""
-OUTSIDE = 60_000
+OUTSIDE = 250_000
 """About how many triangles stand for a torn scan where its ends are looked for."""
 
 
 def _outside(points: Floats, triangles: Ints, skin: Bvh, deep: float) -> PolyMesh:
-    """The triangles of a scan that do not lie deeper than a length under its skin."""
+    """The triangles of a scan that can be seen from outside: of points that lie deeper than a length under its skin rays tell."""
     on, which, far = skin.closest(points)
     corner = skin.points[skin.triangles[which]]
     normal = np.cross(corner[:, 1] - corner[:, 0], corner[:, 2] - corner[:, 0])
     under = (far > deep) & (np.einsum("ij,ij->i", points - on, normal) < 0)
+    ids = np.flatnonzero(under)
+    under[ids] = RayTree.build(points, triangles).hidden(points[ids], float(np.linalg.norm(np.ptp(points, axis=0))))
     return PolyMesh.from_faces(*compact(points, triangles[~under[triangles].any(axis=1)]))
 
 

@@ -129,7 +129,9 @@ def _parts_of(base: Base) -> list[Base]:
     if count == 1:
         return [base]
     seen = base.outside
-    nearest = None if seen is None else label[Bvh.build(base.mesh.points, base.mesh.triangle_points).closest(face_centres(seen))[1]]
+    nearest = np.zeros(0, np.int32)
+    if seen is not None:
+        nearest = label[Bvh.build(base.mesh.points, base.mesh.triangle_points).closest(face_centres(seen))[1]]
     out = []
     for k in range(count):
         used, local = np.unique(base.mesh.triangle_points[label == k], return_inverse=True)

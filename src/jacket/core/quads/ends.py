@@ -18,17 +18,20 @@ from jacket.core.space.bvh import Bvh
 
 BARE = 0.4
 """Steps off the quads from which a place of the surface is not reached."""
-RINGS = 7
+RINGS = 5
 """Rings of points round a pulled one that follow it."""
 LEAST = 0.3
 """Least scaled Jacobian round a pulled point, unless it was less before."""
 
 
-def bare_places(quads: PolyMesh, form: PolyMesh) -> tuple[Floats, Ints]:
-    """(how far each point of a form (V,) lies off the quads, the quad nearest to it (V,))."""
+def bare_places(quads: PolyMesh, form: PolyMesh, looked_at: Ints | None = None) -> tuple[Floats, Ints]:
+    """(how far each point of a form (V,) lies off the quads, the quad nearest to it (V,)); of points that are not looked at 0."""
     own = Bvh.build(quads.points, quads.triangle_points)
-    _, triangle, far = own.closest(form.points)
-    return far, quads.triangle_faces[triangle]
+    ids = np.arange(form.n_points) if looked_at is None else looked_at
+    far, face = np.zeros(form.n_points), np.zeros(form.n_points, np.int32)
+    _, triangle, far[ids] = own.closest(form.points[ids])
+    face[ids] = quads.triangle_faces[triangle]
+    return far, face
 
 
 def ends_reached(
@@ -38,8 +41,12 @@ def ends_reached(
     stay on them. What would fold stays as it is."""
     refused: set[int] = set()
     pulled = np.zeros(quads.n_points, bool)
+    looked_at: Ints | None = None
     for _ in range(rounds):
-        far, face = bare_places(quads, form)
+        far, face = bare_places(quads, form, looked_at)
+        if looked_at is None:
+            # What is covered well now does not come to lie far off while others are pulled.
+            looked_at = np.flatnonzero(far > 0.5 * BARE * step)
         tips = [t for t in _tips(form, far, BARE * step) if t not in refused]
         count = int(pulled.sum())
         for tip in tips:
@@ -95,12 +102,12 @@ def _pulled_by(quads: PolyMesh, point: int, tip: Floats, surface: Bvh, bound: Bo
     start = quads.points[point].copy()
     mesh = quads
     # In steps, the others following each, so that nothing folds on the way.
-    for share in (0.35, 0.7, 1.0):
+    for share in (0.5, 1.0):
         points = mesh.points.copy()
         goal = start + share * (tip - start)
         points[point] = tip if share == 1.0 else surface.project(goal[None, :])[0]
         mesh = mesh.with_points(points)
-        mesh = mesh.with_points(relaxed_part(mesh, surface, ids, np.ones(len(ids)), 8, None, 0.2))
+        mesh = mesh.with_points(relaxed_part(mesh, surface, ids, np.ones(len(ids)), 6, None, 0.2))
     worst, before = float(scaled_jacobian(mesh)[at].min()), float(scaled_jacobian(quads)[at].min())
     # A horn that is missing altogether is worse than a slanted quad at its tip.
     length = float(np.linalg.norm(mesh.points[ends[:, 0]] - mesh.points[ends[:, 1]], axis=1).mean())

@@ -12,9 +12,13 @@ from jacket.core.mesh.poles import irregular_count
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.mesh.walks import euler_characteristic
 from jacket.core.rows.measure import patch_count, rings
+from jacket.core.source.simplify import navigation_copy
 from jacket.core.space.bvh import Bvh
 from jacket.core.space.rays import RayTree
 from jacket.core.space.sample import gap, seen_gap
+
+SEEN_IN = 250_000
+"""Triangles from which on a light copy tells what of a source can be seen."""
 
 
 @dataclass(frozen=True)
@@ -59,7 +63,7 @@ def measure_quads(mesh: PolyMesh, source: PolyMesh, surface: Bvh) -> QuadFigures
     least = scaled_jacobian(mesh)
     own = Bvh.build(mesh.points, mesh.triangle_points)
     out = gap(mesh.points, mesh.triangle_points, surface, source.diagonal)
-    back, hidden = seen_gap(source, own, lambda: RayTree.build(source.points, source.triangle_points))
+    back, hidden = seen_gap(source, own, lambda: RayTree.build(*navigation_copy(source.points, source.triangle_points, SEEN_IN)))
     quads, row = int((mesh.sizes == 4).sum()), rings(mesh)
     return QuadFigures(
         quads=quads,

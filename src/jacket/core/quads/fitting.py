@@ -57,8 +57,10 @@ def fitted(quads: PolyMesh, base: Base, surface: Bvh, graded: bool = False, guid
         quads, lines = trimmed, along
     free = np.ones(quads.n_points, bool) if lines is None else ~(lines.sliding | lines.fixed)
     pulled = untangled(ends_reached(quads, base.form, surface, step, lines), surface, lines)
+    if fold_count(pulled) > fold_count(quads):
+        pulled = untangled(pulled, surface, lines, 120)
     # An end that is a little short is better than a fold.
-    quads = pulled if fold_count(pulled) <= fold_count(quads) else quads
+    quads = _without_new_folds(quads, pulled)
     points = quads.points.copy()
     points[free] = surface.project(points[free])
     points[~free] = surface.project(points[~free])
@@ -82,6 +84,24 @@ def lines_over(quads: PolyMesh, base: Base) -> Lines | None:
 def fold_count(quads: PolyMesh, below: float = 0.0) -> int:
     """Number of faces whose scaled Jacobian is not over a value."""
     return int((scaled_jacobian(quads) <= below).sum())
+
+
+def _without_new_folds(before: PolyMesh, after: PolyMesh) -> PolyMesh:
+    """Quads after a move, as they were before it wherever it folded some."""
+    folded = scaled_jacobian(before) <= 0
+    corners = before.as_quads()
+    mesh, back = after, np.zeros(before.n_points, bool)
+    for rings in (2, 3, 4, 6, 8):
+        new = (scaled_jacobian(mesh) <= 0) & ~folded
+        if not new.any():
+            return mesh
+        near = np.zeros(before.n_points, bool)
+        near[corners[new]] = True
+        for _ in range(rings):
+            near[corners[near[corners].any(axis=1)]] = True
+        back |= near
+        mesh = after.with_points(np.where(back[:, None], before.points, after.points))
+    return mesh if not ((scaled_jacobian(mesh) <= 0) & ~folded).any() else before
 
 
 def least_folded(laid: PolyMesh, raw: PolyMesh, surface: Bvh) -> PolyMesh:

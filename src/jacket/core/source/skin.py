@@ -106,12 +106,25 @@ def solid_skin(points: Floats, triangles: Ints, cell: float, progress: Progress 
     shape = np.ceil((points.max(axis=0) - origin) / cell).astype(int) + pad
     progress(0.1, "finding the inside of the scan")
     full = wound(np.ascontiguousarray((points - origin) / cell), triangles, *(int(n) for n in shape))
+    _fill_pockets(full)
     field = ndimage.gaussian_filter(full, 0.7)
     if not (field.min() < 0.5 < field.max()):
         return None
     progress(0.6, "finding the inside of the scan")
     made, tri, _, _ = marching_cubes(field, 0.5)
     return smoothed(origin + made.astype(float) * cell, tri.astype(np.int32), 4), _outward(made.astype(float), tri.astype(np.int32))
+
+
+SLIT = 1.5
+"""Cells to each side up to which what lies behind a slit counts as inside."""
+
+
+def _fill_pockets(full: np.ndarray) -> None:  # type: ignore[type-arg]
+    """Fill cells, in place, that cannot be reached from outside without passing nearer than `SLIT` to the solid."""
+    free = full < 0.5
+    away = ndimage.distance_transform_edt(free) > SLIT
+    reached = ndimage.distance_transform_edt(~_reached(away)) <= SLIT + 0.5
+    full[free & ~reached] = 1.0
 
 
 @kernel
