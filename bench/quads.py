@@ -51,7 +51,7 @@ def run() -> None:
     kept: list[tuple[str, QuadFigures, float]] = []
     only = sys.argv[2:]
     for k, (name, mesh) in enumerate(cases):
-        if mesh is None or only and not any(word in name for word in only):
+        if mesh is None or (only and not any(word in name for word in only)):
             continue
         steps = Steps()
         start = time.perf_counter()

@@ -205,9 +205,10 @@ def handles_cut(points: Floats, triangles: Ints, girth: float, progress: Progres
             if len(roots) > 1:
                 break
             # What the ways from afar did not find short may be short from where it is.
-            roots = [int(loop[len(loop) // 2]) for _, loop in loops[:6]]
+            roots = sorted({int(loop[k * len(loop) // 4]) for _, loop in loops[:4] for k in range(4)})
             continue
         cut += made
+        roots = [0]
         points, triangles = _with_twins(mesh, twin)
     return points, triangles, cut
 
