@@ -102,6 +102,10 @@ class Files:
         self.calls.append(("choose_picture", role))
         return self.picture
 
+    def choose_drawing(self) -> str | None:
+        self.calls.append(("choose_drawing", None))
+        return self.picture
+
     def deliver(self) -> None:
         self.calls.append(("deliver", None))
 

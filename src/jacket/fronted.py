@@ -95,6 +95,10 @@ class Fronted:
         """Ask for a picture that is to stand for something; None where it was called off."""
         return self.front.filing.choose_picture(role)
 
+    def choose_drawing(self) -> str | None:
+        """The path of a drawing over a sheet, None where the dialog was left."""
+        return self.front.filing.choose_drawing()
+
     def show_kept(self) -> None:
         """Show the work that was kept when a window ended without saving."""
         self.front.filing.show_kept()

@@ -29,7 +29,7 @@ from jacket.formats.mesh.registry import read_mesh, write_mesh
 from jacket.formats.project.claim import claim
 from jacket.formats.project.records import load_project, save_project
 from jacket.jobs.pack import MOST_SHEETS, Packed, PackLayer, pack_at_density, pack_together, sheets_of, stack_twins
-from jacket.jobs.picture import layout_pictures, picture_paths
+from jacket.jobs.picture import guide_curves, layout_pictures, picture_paths
 from jacket.jobs.run import sheet_figures
 
 Options = argparse.Namespace
@@ -181,7 +181,7 @@ def add_picture(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--times", type=whole(1, 16), default=1, metavar="N", help="so many times the sheet's size, 1 to 16 (1)")
     parser.add_argument("--ground", default=usual.ground, metavar="COLOUR", help=f"as #rrggbb, or none for transparent ({usual.ground})")
     parser.add_argument("--fill", choices=FILLS, default=usual.fill, help="how islands are filled")
-    for name, what in (("seams", "outlines"), ("lines", "edges of quads"), ("names", "names")):
+    for name, what in (("seams", "outlines"), ("lines", "edges of quads"), ("names", "names"), ("curves", "guides")):
         parser.add_argument(f"--{name}", default=getattr(usual, name), metavar="COLOUR", help=f"of {what}, as #rrggbb, or none")
     parser.add_argument("--seam-width", type=number(0, 64), default=usual.seam_width, metavar="PX", help="0 to 64 (2)")
     parser.add_argument("--line-width", type=number(0, 64), default=usual.line_width, metavar="PX", help="0 to 64 (1)")
@@ -197,18 +197,19 @@ def picture_verb(options: Options) -> int:
 
     settings = PictureSettings(
         options.times, colour("ground"), options.fill, lines=colour("lines"), line_width=options.line_width,
-        seams=colour("seams"), seam_width=options.seam_width, names=colour("names"),
+        seams=colour("seams"), seam_width=options.seam_width, names=colour("names"), curves=colour("curves"),
     ).checked()  # fmt: skip
     path = Path(options.output)
     if Path(options.input).suffix.lower() == PROJECT:
         state = load_project(Path(options.input))
         layers = [(j.mesh, {r.id: r.name for r in j.islands}) for j in state.jackets if j.visible]
-        sheets = state.sheets
+        sheets, curves = state.sheets, guide_curves(state)
     else:
         layers, sheets = [(read_mesh(options.input), {})], sheets_wanted(argparse.Namespace(
             size=options.size, margin=0.0, sheets=options.sheets, mip=0, edge=None))  # fmt: skip
+        curves = []
     guard([options.input], picture_paths(path, sheets), options.report, options.force)
-    paths = layout_pictures(layers, path, sheets, settings, terminal_progress(options.quiet))
+    paths = layout_pictures(layers, path, sheets, settings, terminal_progress(options.quiet), curves)
     write_report(options.report, {**base_report("picture", options, start), "files": [str(p) for p in paths]})
     for file in paths:
         say(options, f"wrote {file}")

@@ -1,14 +1,17 @@
-"""Guides and painted density for the command line: small JSON files."""
+"""Guides and painted density for the command line as small JSON files, and curves that were drawn over a sheet as SVG."""
 
 from __future__ import annotations
 
+import io
 import json
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 
+from jacket.core.mesh.polymesh import Floats
 from jacket.core.quads.steering import Guide, Spot
+from jacket.core.uv.sheets import Sheet
 from jacket.errors import FormatError
 from jacket.formats.atomic import read_bytes
 
@@ -65,3 +68,54 @@ def read_spots(path: str | Path | None) -> tuple[Spot, ...]:
             )
         out.append(spot)
     return tuple(out)
+
+
+MOST_BYTES, MOST_CURVES = 20_000_000, 2000
+"""Of a drawing that is read for its curves."""
+OURS = {"ground", "fill", "edges", "outline", "curves"}
+"""Classes of what a layout picture is drawn of: one draws over it."""
+STEPS = 24
+"""Places on each bend of a drawn curve."""
+
+
+def read_drawn_curves(path: str | Path, sheet: Sheet) -> tuple[Floats, ...]:
+    """Curves (K, 2) in UV coordinates from a drawing over a sheet, an SVG (W3C, SVG 1.1) of its shape: paths, lines and shapes,
+    those of a layout picture left out. Raises FormatError with a sentence where there are none or it is no SVG."""
+    from xml.etree.ElementTree import ParseError
+
+    from svgelements import SVG, Shape
+
+    path = Path(path)
+    data = read_bytes(path)
+    if len(data) > MOST_BYTES:
+        raise FormatError(f"{path.name} is larger than {MOST_BYTES // 10**6} MB; save the curves alone.")
+    try:
+        drawing = SVG.parse(io.BytesIO(bytes(data)))
+        size = np.array([float(drawing.width), float(drawing.height)])
+        shapes = [e for e in drawing.elements() if isinstance(e, Shape) and not OURS & set(str(e.values.get("class", "")).split())]
+        curves = [c for shape in shapes[:MOST_CURVES] for c in _drawn(shape)]
+    except (ParseError, ValueError, TypeError, AttributeError, KeyError, IndexError, ZeroDivisionError, OverflowError, RecursionError):
+        raise FormatError(f"{path.name} is no drawing that can be read; save it as plain SVG.") from None
+    curves = [c for c in curves if np.isfinite(c).all() and len(c) > 1 and np.ptp(c, axis=0).max() > 0]
+    if len(shapes) > MOST_CURVES:
+        raise FormatError(f"{path.name} holds {len(shapes):,} shapes, more than {MOST_CURVES:,}; save the curves alone.")
+    if not curves or not (np.isfinite(size).all() and (size > 0).all()):
+        raise FormatError(f"{path.name} holds no curves; draw them over the layout picture of the sheet and save it as SVG.")
+    return tuple(sheet.coordinates((c / size * [1, -1] + [0, 1]) * sheet.size) for c in curves)
+
+
+def _drawn(shape: Any) -> list[Floats]:
+    """The runs of a shape as places (K, 2) in the drawing."""
+    from svgelements import Line, Move
+    from svgelements import Path as Drawn
+
+    out: list[list[tuple[float, float]]] = []
+    for segment in Drawn(shape):
+        if isinstance(segment, Move):
+            out.append([])
+        if segment.end is None or not out:
+            continue
+        straight = isinstance(segment, (Move, Line)) or segment.start is None or not hasattr(segment, "point")
+        share = [1.0] if straight else [k / STEPS for k in range(1, STEPS + 1)]
+        out[-1] += [(p.x, p.y) for p in ([segment.end] if straight else [segment.point(t) for t in share])]
+    return [np.array(run) for run in out if len(run) > 1]

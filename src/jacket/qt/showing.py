@@ -105,7 +105,7 @@ class Showing(QObject):
         together = program.stage.id == "layout" and program.values(LayoutValues).together
         beside = sharing(state) if together else []
         near = tuple(too_near(mesh, state)) if hems and mesh is not None else None
-        key: tuple[Any, ...] = (grounds, self.palette, display.colouring, display.checker, display.squares, (display.board, display.board_picture, display.board_share, display.board_light), display.stretch_by, display.threads, display.hems, display.alone, display.strokes, state.sheets, state.active_sheet,
+        key: tuple[Any, ...] = (grounds, self.palette, display.colouring, display.checker, display.squares, (display.board, display.board_picture, display.board_share, display.board_light), display.stretch_by, display.threads, display.hems, display.alone, display.strokes, state.sheets, state.active_sheet, (state.guides, state.source),
                zoom, state.held if display.alone else None, near, tuple((m.aspect("faces"), m.aspect("uv")) for m in beside))  # fmt: skip
         base = self._kept.layers("sheets", key, lambda: sheet_layers(state, display, self.palette, flat.camera.scale, near, beside))
         on_map = program.stage.id == "deliver" and display.lit and (program.baked is not None or state_has_decals(state))

@@ -14,7 +14,7 @@ import numpy as np
 from jacket.core.mesh.polymesh import Floats, PolyMesh
 from jacket.core.uv.identity import numbers_by_label
 from jacket.core.uv.islands import Islands
-from jacket.core.uv.sheets import ONE_SHEET, Sheets
+from jacket.core.uv.sheets import ONE_SHEET, Sheet, Sheets
 from jacket.errors import MeshError
 
 ISLAND_TINTS = (
@@ -33,7 +33,7 @@ class PictureSettings:
     times    multiple of the sheet's size
     ground   colour behind the islands, "" for transparent
     fill     islands in "tints", all "plain" in one colour, or "none"
-    lines    edges of quads;  seams  outlines of islands;  names  what islands are called
+    lines    edges of quads;  seams  outlines of islands;  names  what islands are called;  curves  guides that lie on the form
     """
 
     times: int = 1
@@ -45,10 +45,11 @@ class PictureSettings:
     seams: str = "#23272e"
     seam_width: float = 2.0
     names: str = "#23272e"
+    curves: str = "#7c2d3a"
 
     def checked(self) -> PictureSettings:
         """The settings themselves; raises MeshError with a sentence where one makes no sense."""
-        for name in ("ground", "plain", "lines", "seams", "names"):
+        for name in ("ground", "plain", "lines", "seams", "names", "curves"):
             value = getattr(self, name)
             if value and not re.fullmatch(r"#[0-9a-fA-F]{6}", value):
                 raise MeshError(f"The colour '{value[:20]}' of {name} is not written as #rrggbb; type it like #23272e, or leave it empty.")
@@ -75,7 +76,8 @@ class _Drawn:
 
 
 def layout_png(
-    meshes: Sequence[Named], sheets: Sheets = ONE_SHEET, sheet: int = 0, settings: PictureSettings = PictureSettings()
+    meshes: Sequence[Named], sheets: Sheets = ONE_SHEET, sheet: int = 0, settings: PictureSettings = PictureSettings(),
+    curves: Sequence[Floats] = (),
 ) -> bytes:
     """A PNG of a sheet at a multiple of its size, drawn twice as large where there is room and reduced. Raises MeshError
     where the settings make no sense or the picture would be larger than pictures are."""
@@ -99,6 +101,9 @@ def layout_png(
             for island in drawn:
                 for a, b in (getattr(island, of) * scale).tolist():
                     draw.line([tuple(a), tuple(b)], fill=colour, width=max(round(wide * scale), 1))
+    if settings.curves:
+        for curve in _laid(curves, where):
+            draw.line([tuple(p) for p in (curve * scale).tolist()], fill=settings.curves, width=max(round(2 * scale), 1), joint="curve")
     if settings.names:
         writing = ImageFont.load_default(11 * scale)
         for island in drawn:
@@ -112,7 +117,8 @@ def layout_png(
 
 
 def layout_svg(
-    meshes: Sequence[Named], sheets: Sheets = ONE_SHEET, sheet: int = 0, settings: PictureSettings = PictureSettings()
+    meshes: Sequence[Named], sheets: Sheets = ONE_SHEET, sheet: int = 0, settings: PictureSettings = PictureSettings(),
+    curves: Sequence[Floats] = (),
 ) -> bytes:
     """An SVG of a sheet, a unit a pixel of the sheet: a group for each island with its name, so that a drawing program can
     tell them apart. Places have four digits after the point."""
@@ -124,11 +130,21 @@ def layout_svg(
         f"<title>{escape(where.name)} · {where.tile}</title>",
     ]
     if settings.ground:
-        rows.append(f'<rect width="{where.width}" height="{where.height}" fill="{settings.ground}"/>')
+        rows.append(f'<rect class="ground" width="{where.width}" height="{where.height}" fill="{settings.ground}"/>')
     for mesh, names in meshes:
         for island in _islands(mesh, names or {}, sheets, sheet, settings):
             rows += _group(island, settings)
+    if settings.curves:
+        for curve in _laid(curves, where):
+            path = " L".join(f"{x:.4f},{y:.4f}" for x, y in curve.tolist())
+            rows.append(f'<path class="curves" d="M{path}" fill="none" stroke="{settings.curves}" stroke-width="2" stroke-linejoin="round"/>')
     return "\n".join([*rows, "</svg>", ""]).encode()
+
+
+def _laid(curves: Sequence[Floats], where: Sheet) -> list[Floats]:
+    """Curves in UV coordinates that begin on a sheet, in its pixels from the upper left."""
+    at = [(c - where.origin) * [1, -1] * where.size + [0, where.height] for c in curves]
+    return [c for c in at if (c[0] >= 0).all() and (c[0] <= where.size).all()]
 
 
 def _group(island: _Drawn, settings: PictureSettings) -> list[str]:

@@ -160,6 +160,7 @@ class NodesCard(StageCard):
             x, y, z = socket.place
             self.beside(soft(f"{socket.name} · {x:.3g}, {y:.3g}, {z:.3g}", False), away)
         desk.action(self, "socket")
+        desk.action(self, "curves-to-form")
         desk.action(self, "flat-parts")
         round_ = forms(state)
         if len(round_) > 1 or state.chosen_source is not None:

@@ -222,6 +222,11 @@ class Filing(QObject):
         name, _ = QFileDialog.getOpenFileName(self.window, f"A picture of {role}", "", "Pictures (*.png *.jpg *.jpeg)")
         return name or None
 
+    def choose_drawing(self) -> str | None:
+        """Ask for a drawing over a sheet."""
+        name, _ = QFileDialog.getOpenFileName(self.window, "Curves drawn over the sheet", "", "Drawings (*.svg)")
+        return name or None
+
     def deliver_to(self, folder: Path) -> None:
         """Check the layers and write their files, beside the window."""
         document = self.program.document

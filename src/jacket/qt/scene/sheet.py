@@ -19,6 +19,7 @@ from jacket.qt.scene.boards import board_of
 from jacket.qt.scene.held import held_on_sheet
 from jacket.qt.scene.jacket import face_colours, held_island_faces, island_tints
 from jacket.qt.scene.seams import flat_seams, thread_layers
+from jacket.qt.scene.steer import flat_guides
 from jacket.qt.scene.strokes import flat_strokes
 from jacket.qt.theme import Palette, rgb
 from jacket.render.scene import FILL_WIDTH, Layer, Scene, dot_rows, fill_rows, line_rows
@@ -59,6 +60,7 @@ def sheet_layers(
     layers += flat_seams(mesh, places[:, :2], state, per_unit, palette)
     if display.strokes:
         layers += flat_strokes(mesh, state, palette)
+    layers += flat_guides(mesh, state, palette)
     layers += _pin_layers(mesh, places, palette)
     if display.threads:
         layers += thread_layers(partner_threads(mesh, places[:, :2], islands_of(mesh, state.sheets).borders), palette)

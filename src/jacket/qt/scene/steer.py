@@ -7,9 +7,12 @@ from functools import partial
 import numpy as np
 
 from jacket.core.derive import form_of, light_of, surface_of
+from jacket.core.mesh.polymesh import Floats, PolyMesh
 from jacket.core.quads.steering import guide_curve
 from jacket.core.store import STORE
+from jacket.core.uv.curves import onto_sheet
 from jacket.document.state import State
+from jacket.jobs.picture import guide_curves
 from jacket.qt.scene.rows import SHOWN_TRIANGLES, triangle_rows
 from jacket.qt.theme import Palette, rgb
 from jacket.render.scene import Layer, dot_rows, line_rows
@@ -33,6 +36,19 @@ def guide_layers(state: State, palette: Palette, pull: float) -> list[Layer]:
         dots = [dot_rows(guide.points, rgb("#fbf9f4"), 8.0), dot_rows(guide.points, rgb(palette.accent), 5.5)]
         out.append(Layer(dots=np.concatenate(dots), pull=pull * 1.2))
     return out
+
+
+def flat_guides(mesh: PolyMesh, state: State, palette: Palette) -> list[Layer]:
+    """Guides where they lie on the sheet."""
+    if not state.guides or state.source is None:
+        return []
+    key = (*(mesh.aspect(a) for a in ("points", "faces", "uv", "marks", "cuts")), *form_of(state.source.mesh), *state.guides)
+    runs: list[Floats] = STORE.get(key, "guides on the sheet", lambda: onto_sheet(guide_curves(state), mesh, state.sheets))
+    if not runs:
+        return []
+    rows = np.concatenate([np.stack([r[:-1], r[1:]], axis=1) for r in runs])
+    ends = np.concatenate([rows, np.zeros((*rows.shape[:2], 1))], axis=2)
+    return [Layer(lines=line_rows(ends, rgb("#fbf9f4"), 4.0), lit=False), Layer(lines=line_rows(ends, rgb(palette.accent), 2.4), lit=False)]
 
 
 def paint_layers(state: State, palette: Palette, pull: float) -> list[Layer]:

@@ -223,6 +223,8 @@ COMMANDS = (
     Command("wrap-layer", "Wrap the layer round the form", "flat parts carry bend onto surface stitches", "", carrying.can_wrap_layer, carrying.wrap_layer, waits=True),
     Command("wrap-source", "Wrap the source round the form", "flat parts carry bend onto surface stitches dense", "", carrying.can_wrap_source, carrying.wrap_source,
             waits=True),
+    Command("curves-to-form", "Curves of a drawing onto the form…", "svg path lines stitches pattern carry sheet guide", "", carrying.can_take_curves,
+            carrying.curves_to_form),
     Command("decal-picture", "Picture for decals…", "decal sticker label image text stamp choose", "", _has_jacket, pressing.choose_stencil),
     Command("decal-from-view", "Lay it on from the view", "decal projection camera stamp photo", "", _has_jacket, pressing.lay_from_view),
     Command("decal-mirror", "Mirror the decal", "decal flip other way round", "", _has_decals, pressing.mirror_decal),

@@ -10,7 +10,7 @@ import numpy as np
 from jacket.commands.host import Host
 from jacket.document.task import Task
 from jacket.errors import JacketError
-from jacket.jobs.picture import layout_pictures
+from jacket.jobs.picture import guide_curves, layout_pictures
 from jacket.progress import Progress
 from jacket.stages.layout.values import LayoutValues
 
@@ -28,7 +28,7 @@ def draw_to(host: Host, path: Path) -> None:
         return
 
     def job(progress: Progress) -> Any:
-        return layout_pictures(layers, path, sheets, settings, progress)
+        return layout_pictures(layers, path, sheets, settings, progress, guide_curves(state))
 
     def merge(paths: Any) -> None:
         host.say(f"Wrote {', '.join(p.name for p in paths[:3])}{' …' if len(paths) > 3 else ''} in {path.parent}.")

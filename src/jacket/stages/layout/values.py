@@ -66,7 +66,7 @@ class LayoutValues:
         return PictureSettings(
             int(self.picture_times), ground, self.picture_fill, "#d6d0c8", self.line_colour if self.picture_lines else "",
             self.line_width, self.seam_colour, self.seam_width,
-            ("#fbf9f4" if dark else "#23272e") if self.picture_names else "",
+            ("#fbf9f4" if dark else "#23272e") if self.picture_names else "", "#e3a712" if dark else "#7c2d3a",
         ).checked()  # fmt: skip
 
     def told(self, density: float) -> str:
