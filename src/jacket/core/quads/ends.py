@@ -16,8 +16,8 @@ from jacket.core.mesh.geometry import scaled_jacobian
 from jacket.core.mesh.polymesh import Bools, Floats, Ints, PolyMesh
 from jacket.core.space.bvh import Bvh
 
-BARE = 0.4
-"""Steps off the quads from which a place of the surface is not reached."""
+BARE, BARE_HARD = 0.4, 0.5
+"""Steps off the quads from which a place of the surface is not reached; of forms with creases, whose corners bear less."""
 RINGS = 5
 """Rings of points round a pulled one that follow it."""
 LEAST = 0.3
@@ -41,13 +41,14 @@ def ends_reached(
     stay on them. What would fold stays as it is."""
     refused: set[int] = set()
     pulled = np.zeros(quads.n_points, bool)
+    reach = (BARE if lines is None else BARE_HARD) * step
     looked_at: Ints | None = None
     for _ in range(rounds):
         far, face = bare_places(quads, form, looked_at)
         if looked_at is None:
             # What is covered well now does not come to lie far off while others are pulled.
-            looked_at = np.flatnonzero(far > 0.5 * BARE * step)
-        tips = [t for t in _tips(form, far, BARE * step) if t not in refused]
+            looked_at = np.flatnonzero(far > 0.5 * reach)
+        tips = [t for t in _tips(form, far, reach) if t not in refused]
         count = int(pulled.sum())
         for tip in tips:
             new = _pulled(quads, form.points[tip], int(face[tip]), surface, lines, pulled)
