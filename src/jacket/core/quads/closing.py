@@ -19,7 +19,7 @@ from jacket.core.mesh.geometry import edge_lengths, scaled_jacobian, unit
 from jacket.core.mesh.poles import irregular_count
 from jacket.core.mesh.polymesh import Bools, Ints, PolyMesh
 from jacket.core.quads.base import Base
-from jacket.core.quads.fitting import fitted, least_folded, lines_over
+from jacket.core.quads.fitting import fitted, least_folded, lines_over, with_ends
 from jacket.core.quads.steering import Guide, dense_guide
 from jacket.core.quads.subdivide import split_to_quads
 from jacket.core.rows.unwind import unwound, windings
@@ -136,6 +136,11 @@ def closed(
             if not guides:
                 mesh = opened(mesh, surface, np.zeros(mesh.n_points, bool), lines_over(mesh, base), thin=0.5)
             now = standing(mesh, surface, base, guides)
+        if now.bare > GAP >= now.gap:
+            reached = with_ends(mesh, base, surface, lines_over(mesh, base), 0.009 * GAP * base.mesh.diagonal)
+            then = standing(reached, surface, base, guides)
+            if then.bare < now.bare:
+                mesh, now = reached, then
         # Up to the usual wish corners give no more than at half of it.
         give = min(2.0 * closeness, 1.0) if closeness <= USUAL else 2.0 * closeness
         if now.winding < best_now.winding - 1.0 and fits(now, before, give):

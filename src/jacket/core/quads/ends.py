@@ -35,13 +35,13 @@ def bare_places(quads: PolyMesh, form: PolyMesh, looked_at: Ints | None = None) 
 
 
 def ends_reached(
-    quads: PolyMesh, form: PolyMesh, surface: Bvh, step: float, lines: Lines | None, rounds: int = 5
+    quads: PolyMesh, form: PolyMesh, surface: Bvh, step: float, lines: Lines | None, rounds: int = 5, reach: float = 0.0
 ) -> PolyMesh:
     """Quads pulled out to the ends of a form (a triangle mesh near the surface) that they do not reach; points on `lines`
-    stay on them. What would fold stays as it is."""
+    stay on them. What would fold stays as it is. `reach` is how far off an end may lie, 0 for what the step says."""
     refused: set[int] = set()
     pulled = np.zeros(quads.n_points, bool)
-    reach = (BARE if lines is None else BARE_HARD) * step
+    reach = reach or (BARE if lines is None else BARE_HARD) * step
     looked_at: Ints | None = None
     for _ in range(rounds):
         far, face = bare_places(quads, form, looked_at)

@@ -56,15 +56,22 @@ def fitted(quads: PolyMesh, base: Base, surface: Bvh, graded: bool = False, guid
             break
         quads, lines = trimmed, along
     free = np.ones(quads.n_points, bool) if lines is None else ~(lines.sliding | lines.fixed)
-    pulled = untangled(ends_reached(quads, base.form, surface, step, lines), surface, lines)
-    if fold_count(pulled) > fold_count(quads):
-        pulled = untangled(pulled, surface, lines, 120)
-    # An end that is a little short is better than a fold.
-    quads = _without_new_folds(quads, pulled)
+    quads = with_ends(quads, base, surface, lines)
     points = quads.points.copy()
     points[free] = surface.project(points[free])
     points[~free] = surface.project(points[~free])
     return quads.with_points(_onto_guides(points, ~free, guides, 0.15 * step))
+
+
+def with_ends(quads: PolyMesh, base: Base, surface: Bvh, lines: Lines | None, reach: float = 0.0) -> PolyMesh:
+    """Quads pulled out to ends they do not reach, as they were wherever that folds some; `reach` is how far off an end may lie, 0
+    for what the step says."""
+    step = float(np.sqrt(face_areas(base.mesh).sum() / max(quads.n_faces, 1)))
+    pulled = untangled(ends_reached(quads, base.form, surface, step, lines, reach=reach), surface, lines)
+    if fold_count(pulled) > fold_count(quads):
+        pulled = untangled(pulled, surface, lines, 120)
+    # An end that is a little short is better than a fold.
+    return _without_new_folds(quads, pulled)
 
 
 def _lines(quads: PolyMesh, base: Base) -> tuple[float, Floats, Floats]:
