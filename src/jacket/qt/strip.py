@@ -182,5 +182,8 @@ class Strip(QWidget):
         self.bar.setVisible(busy)
         self.stop.setVisible(busy)
         if fraction is not None:
+            # Painted with the rest: by itself it would have the whole window put together at once.
+            self.bar.setUpdatesEnabled(False)
             self.bar.setValue(int(fraction * 1000))
+            self.bar.setUpdatesEnabled(True)
             self.hint.setText(what[:1].upper() + what[1:] + "…" if what else "")

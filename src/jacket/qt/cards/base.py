@@ -225,11 +225,18 @@ class Desk(QObject):
         """Enable or show what fits now; buttons whose card was filled anew are dropped."""
         self._live = [(c, b, h) for c, b, h in self._live if shiboken6.isValid(b)]
         self.buttons = {c: b for c, b in self.buttons.items() if shiboken6.isValid(b)}
+        # Many commands ask the same of a state.
+        known: dict[Callable[[State], bool], bool] = {}
         for command_id, button, hide in self._live:
-            self._fit(command_id, button, hide, state)
+            available = self.program.commands[command_id].available
+            if available not in known:
+                known[available] = available(state)
+            self._show_fit(button, hide, known[available])
 
     def _fit(self, command_id: str, button: QPushButton, hide: bool, state: State) -> None:
-        fits = self.program.commands[command_id].available(state)
+        self._show_fit(button, hide, self.program.commands[command_id].available(state))
+
+    def _show_fit(self, button: QPushButton, hide: bool, fits: bool) -> None:
         if hide and button.isHidden() == fits:
             button.setVisible(fits)
         if button.isEnabled() != fits:
