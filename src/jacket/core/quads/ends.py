@@ -16,8 +16,9 @@ from jacket.core.mesh.geometry import scaled_jacobian
 from jacket.core.mesh.polymesh import Bools, Floats, Ints, PolyMesh
 from jacket.core.space.bvh import Bvh
 
-BARE, BARE_HARD = 0.4, 0.5
-"""Steps off the quads from which a place of the surface is not reached; of forms with creases, whose corners bear less."""
+BARE, BARE_HARD, HARD = 0.4, 0.5, 0.05
+"""Steps off the quads from which a place of the surface is not reached; of forms with creases, whose corners
+bear less; and the share of points on creases from which on a form is one of those."""
 RINGS = 5
 """Rings of points round a pulled one that follow it."""
 LEAST = 0.3
@@ -41,7 +42,8 @@ def ends_reached(
     stay on them. What would fold stays as it is. `reach` is how far off an end may lie, 0 for what the step says."""
     refused: set[int] = set()
     pulled = np.zeros(quads.n_points, bool)
-    reach = reach or (BARE if lines is None else BARE_HARD) * step
+    hard = lines is not None and float((lines.sliding | lines.fixed).mean()) > HARD
+    reach = reach or (BARE_HARD if hard else BARE) * step
     looked_at: Ints | None = None
     for _ in range(rounds):
         far, face = bare_places(quads, form, looked_at)
