@@ -101,7 +101,7 @@ def _add_remesh(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--guides", metavar="FILE", help="JSON: a list of curves of 3D points; {points, soft, closed} too"
     )
-    parser.add_argument("--as-is", action="store_true", help="lay no closed skin over a torn scan; keep its holes")
+    parser.add_argument("--as-is", action="store_true", help="mend nothing of a torn scan and lay no skin over it; keep its holes")
     parser.add_argument("--density", metavar="FILE", help="JSON: a list of {point, radius, factor}")
 
 

@@ -232,18 +232,20 @@ def _solver(
 
 
 def _counted(tears: Tears) -> str:
-    rows = ((tears.borders, "holes"), (tears.handles, "handles"), (tears.flaps, "folded faces"))
-    return ", ".join(f"{n:,} {what}" for n, what in rows if n)
+    rows = ((tears.borders, "hole"), (tears.handles, "handle"), (tears.flaps, "folded face"))
+    return ", ".join(_several(n, what) for n, what in rows if n)
+
+
+def _several(count: int, what: str) -> str:
+    return f"{count:,} {what}{'' if count == 1 else 's'}"
 
 
 def _notes_on(base: Base) -> list[str]:
     out = []
     if base.mended is not None and base.tears is not None:
         holes, handles = base.mended
-        out.append(
-            f"The source is torn ({_counted(base.tears)}), so the quads were laid on its outside alone, with {holes} "
-            f"{'hole' if holes == 1 else 'holes'} closed and {handles} {'handle' if handles == 1 else 'handles'} cut."
-        )
+        done = " and ".join(f"{_several(n, what)} {verb}" for n, what, verb in ((holes, "hole", "closed"), (handles, "handle", "cut")) if n)
+        out.append(f"The source is torn ({_counted(base.tears)}), so the quads were laid on its outside alone{', with ' + done if done else ''}.")
     elif base.tears is not None:
         out.append(
             f"The source is torn ({_counted(base.tears)}), so the quads were laid on a closed skin over it; look at the gap to the source where holes were."

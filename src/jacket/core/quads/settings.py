@@ -23,7 +23,7 @@ class AutoSettings:
     across      whether a row of quads lies across the mirror plane, not a row of edges in it
     guides, spots, paint   curves and density
     rows        how much rows are made to close, 0..1: 0 keeps steps as even as they come, 1 closes rows at the price of uneven steps
-    skin        whether a torn scan is laid on a closed skin first
+    skin        whether of a torn scan only the outside is covered, its holes and small handles closed
     """
 
     quads: int = 2000
