@@ -222,6 +222,10 @@ def test_nonmanifold_edges_and_points_come_apart() -> None:
         tri = mend.nonmanifold_split(mesh).mesh.triangle_points.astype(np.int64)
         assert igl.is_edge_manifold(tri)[0] and np.all(igl.is_vertex_manifold(tri))
     assert mend.nonmanifold_split(icosphere(2)).nothing
+    box = cube()
+    touching = joined(box, box.with_points(box.points + np.ptp(box.points, axis=0) * [1, 1, 0]))
+    done = mend.nonmanifold_split(touching).mesh
+    assert examine(touching).nonmanifold_edges == 1 and examine(done).borders == 0 and done.n_points == 16
 
 
 # ---- noise and reducing ------------------------------------------------------------------------------

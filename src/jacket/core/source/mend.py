@@ -17,7 +17,7 @@ from jacket.core.mesh.polymesh import Floats, Ints, PolyMesh
 from jacket.core.source.health import degenerate_faces, duplicate_faces, inside_out, part_labels, winding_edges
 from jacket.core.source.rebuild import put_together
 from jacket.core.source.weld import weld_map
-from jacket.core.source.winding import uneven_faces
+from jacket.core.source.winding import paired_twins, uneven_faces
 from jacket.errors import MeshError
 
 
@@ -290,11 +290,17 @@ def turned_outward(mesh: PolyMesh) -> Mend:
 
 def nonmanifold_split(mesh: PolyMesh) -> Mend:
     """Come apart along edges of more than two faces and at points that join several fans: afterwards every
-    edge has one or two faces and every point one fan."""
+    edge has one or two faces and every point one fan. Bodies that touch stay closed."""
     joined = points_joined(mesh)
     topology = joined.topology
     edges = topology.nonmanifold_edges
-    fans, origin = corner_orbits(topology.next, topology.prev, np.maximum(topology.twin, -1), joined.corners)
+    twin = paired_twins(joined)
+    fans, origin = corner_orbits(topology.next, topology.prev, twin, joined.corners)
+    doubled = PolyMesh(joined.points[origin], fans, joined.starts).topology.twin == -2
+    if len(edges) and doubled.any():
+        # Two edges between the same points would count as one; these are opened.
+        twin[doubled] = -1
+        fans, origin = corner_orbits(topology.next, topology.prev, twin, joined.corners)
     extra = len(origin) - len(np.unique(origin))
     if extra == 0:
         return Mend(mesh, "Every edge and point is manifold already")

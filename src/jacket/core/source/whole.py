@@ -18,6 +18,7 @@ from jacket.core.mesh.polymesh import Bools, Floats, Ints, PolyMesh
 from jacket.core.mesh.walks import euler_characteristic
 from jacket.core.source.holes import find_holes, patches_over
 from jacket.core.source.weld import compact
+from jacket.core.source.winding import paired_twins
 from jacket.progress import Progress, silent
 
 FLAPS = 0.005
@@ -80,19 +81,9 @@ def _leaves(points: Floats, faces: Ints, folded: Ints) -> Bools:
 
 
 def sheets_parted(points: Floats, triangles: Ints) -> tuple[Floats, Ints]:
-    """Points and triangles in which every edge has one or two faces and every point one fan. Where several sheets meet in an
-    edge, each face is joined with the one across the solid between them, told by the way they run, so that bodies which
-    touch come apart closed (A. Guéziec et al., "Cutting and stitching: converting sets of polygons to manifold surfaces",
-    2001); what finds no partner is left as a border."""
+    """Points and triangles in which every edge has one or two faces and every point one fan (`paired_twins`)."""
     mesh = PolyMesh.from_faces(points, triangles)
-    topology = mesh.topology
-    twin = topology.twin.copy()
-    bad = np.flatnonzero(twin == -2)
-    if len(bad):
-        order = np.argsort(topology.edge[bad], kind="stable")
-        _pair(mesh.points, mesh.corners, topology.prev, topology.edge, topology.edge_points, bad[order], twin)
-        twin[twin == -2] = -1
-    return _with_twins(mesh, twin)
+    return _with_twins(mesh, paired_twins(mesh))
 
 
 def _with_twins(mesh: PolyMesh, twin: Ints) -> tuple[Floats, Ints]:
@@ -121,50 +112,6 @@ def _fan(corners: list[int], middles: list[int]) -> list[list[int]]:
     k = ring.index(next(m for m in middles if m >= 0))
     ring = ring[k:] + ring[:k]
     return [[ring[0], ring[i], ring[i + 1]] for i in range(1, len(ring) - 1)]
-
-
-@kernel
-def _pair(points, corners, preceding, edge, edge_points, bad, twin):
-    """Join half-edges (N,), sorted by their edge, in pairs across the solid between their faces."""
-    begin = 0
-    while begin < len(bad):
-        end = begin
-        while end < len(bad) and edge[bad[end]] == edge[bad[begin]]:
-            end += 1
-        n = end - begin
-        a, b = edge_points[edge[bad[begin]], 0], edge_points[edge[bad[begin]], 1]
-        t = points[b] - points[a]
-        t = t / max(np.sqrt((t**2).sum()), 1e-300)
-        angle, forward = np.empty(n), np.empty(n, np.bool_)
-        u, v = np.zeros(3), np.zeros(3)
-        for k in range(n):
-            c = bad[begin + k]
-            r = points[corners[preceding[c]]] - points[a]
-            r = r - (r * t).sum() * t
-            if k == 0:
-                u = r / max(np.sqrt((r**2).sum()), 1e-300)
-                v[0], v[1], v[2] = t[1] * u[2] - t[2] * u[1], t[2] * u[0] - t[0] * u[2], t[0] * u[1] - t[1] * u[0]
-            angle[k] = np.arctan2((r * v).sum(), (r * u).sum()) % (2 * np.pi)
-            forward[k] = corners[c] == a
-        order = np.argsort(angle)
-        # A face that runs backward along the edge has the solid ahead of it, one that runs forward behind it. They are matched
-        # like brackets; going round twice closes those that were opened before the first face.
-        waiting, count = np.empty(n, np.int64), 0
-        done = np.zeros(n, np.bool_)
-        for turn in range(2):
-            for k in order:
-                if done[k]:
-                    continue
-                if not forward[k]:
-                    if turn == 0:
-                        waiting[count] = k
-                        count += 1
-                elif count > 0:
-                    count -= 1
-                    other = waiting[count]
-                    twin[bad[begin + k]], twin[bad[begin + other]] = bad[begin + other], bad[begin + k]
-                    done[k] = done[other] = True
-        begin = end
 
 
 # ---- handles ---------------------------------------------------------------------------------------------------------------
