@@ -11,9 +11,10 @@ from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.quads.auto import AutoSettings, automatic_quads
 from jacket.core.quads.ends import bare_places, ends_reached
 from jacket.core.quads.figures import measure_quads
+from jacket.core.quads.fitting import _without_new_folds
 from jacket.core.space.bvh import Bvh
 from jacket.core.space.sample import sample_surface
-from tests.conftest import icosphere
+from tests.conftest import grid, icosphere
 
 
 @pytest.fixture(scope="module")
@@ -68,3 +69,19 @@ def test_what_is_left_out_is_said_with_a_place_and_a_number(horned: PolyMesh) ->
     result = automatic_quads(horned, AutoSettings(quads=30))
     assert result.figures.gap_in_largest > 1.5
     assert any("of the source lies over 1.5 %" in note and "quads would reach it" in note for note in result.notes)
+
+
+def test_what_a_pull_folds_goes_back_and_the_rest_stays() -> None:
+    """A plane grid: one point drawn over its neighbours folds, another one drawn a little way does not."""
+    plain = grid(30)
+    points = plain.points.copy()
+    middle = np.argsort(np.linalg.norm(points - points.mean(axis=0), axis=1))[0]
+    corner = np.argsort(np.linalg.norm(points - (0.9 * points.min(axis=0) + 0.1 * points.max(axis=0)), axis=1))[0]
+    step = float(np.ptp(points[:, 0])) / 30
+    points[middle, :2] += 2.5 * step
+    points[corner, :2] += 0.3 * step
+    pulled = plain.with_points(points)
+    assert (scaled_jacobian(pulled) <= 0).any()
+    got = _without_new_folds(plain, pulled)
+    assert (scaled_jacobian(got) > 0).all()
+    assert np.allclose(got.points[middle], plain.points[middle]) and np.allclose(got.points[corner], points[corner])

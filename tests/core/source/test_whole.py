@@ -53,6 +53,9 @@ def test_flaps_go_and_leaves_stay() -> None:
     both = np.concatenate([leaf.triangle_points, leaf.triangle_points[:, ::-1]])
     _, tri, gone = without_flaps(leaf.points, both)
     assert gone == 0 and len(tri) == len(leaf.triangle_points)
+    points, beside = joined(ball, leaf.with_points(0.02 * leaf.points + 5))
+    _, tri, gone = without_flaps(points, np.concatenate([beside, beside[ball.n_faces :, ::-1]]))
+    assert gone == 0 and len(tri) == len(beside)
     _, tri, _ = without_flaps(ball.points, np.concatenate([ball.triangle_points, ball.triangle_points[:5]]))
     assert len(tri) == ball.n_faces
 
@@ -119,6 +122,8 @@ def test_of_many_small_handles_each_is_cut_once() -> None:
     """A ball with four small straps on it, of genus four by construction, is a ball again; a large ring stays as it is."""
     mesh = _strapped(4)
     assert igl.euler_characteristic(mesh.triangle_points.astype(np.int64)) == 2 - 2 * 4
+    # The way there and back is no part of a loop.
+    assert min(loops_from(mesh, 0))[0] < 0.5
     points, tri, count = handles_cut(mesh.points, mesh.triangle_points, 0.4)
     points, tri, _ = holes_patched(points, tri)
     assert count == 4 and closed_and_manifold(points, tri)

@@ -8,6 +8,7 @@ from xml.etree import ElementTree
 import numpy as np
 import pytest
 
+from jacket.core.mesh.pieces import put_side_by_side
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.quads.steering import Guide
 from jacket.core.uv.curves import onto_form, onto_sheet, thinned
@@ -50,6 +51,12 @@ def test_curves_end_at_the_border_of_an_island_and_go_on_at_the_next() -> None:
     pieces = onto_form([np.array([[0.0, 0.3], [1.0, 0.3]]), np.array([[0.0, 0.9], [1.0, 0.9]])], mesh)
     assert len(pieces) == 1
     assert np.allclose(pieces[0][[0, -1], 0], [1, -1], atol=0.03) and np.allclose(pieces[0][:, 1], 0.4, atol=1e-9)
+    # Two labels a pen's width apart on the sheet, far apart on the form.
+    assert mesh.uv is not None
+    left, right = (mesh.with_uv(mesh.uv * [0.5, 1] + [shift, 0]) for shift in (0.0, 0.402))
+    both = put_side_by_side([left, right.with_points(right.points + [9, 0, 0])])
+    pieces = onto_form([np.array([[0.2, 0.3], [0.8, 0.3]])], both)
+    assert len(pieces) == 2 and pieces[0][:, 0].max() < 2 < 7 < pieces[1][:, 0].min()
     assert onto_form([np.array([[0.2, 0.3], [0.8, 0.3]])], mesh.with_uv(np.full((mesh.n_corners, 2), np.nan))) == []
 
 
