@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass
 
 from PySide6.QtCore import QObject, QTimer
@@ -50,6 +51,9 @@ class Parts:
     hover_timer: QTimer
 
 
+_DONE = object()
+
+
 class Following(QObject):
     """Tells the parts of a window what has changed for them."""
 
@@ -58,6 +62,8 @@ class Following(QObject):
         self.parts, self.document = parts, parts.program.document
         self._mapped = has_uvs(self.document.state)
         self._cards_wait: set[str] = set()
+        self._cards_now: set[str] = set()
+        self._cards_left: Iterator[None] = iter(())
         self._cards_timer = QTimer(self, interval=12, singleShot=True)
         self._cards_timer.timeout.connect(self._refresh_waiting)
 
@@ -144,15 +150,23 @@ class Following(QObject):
         """Bring the cards up to date: at once, or, where there is much to look at, in the event loop's next turn."""
         parts, state = self.parts, self.document.state
         if self.document.in_gesture or sum(j.mesh.n_faces for j in state.jackets) < LARGE:
-            parts.panel.refresh(changed | self._cards_wait)
-            self._cards_wait = set()
+            parts.panel.refresh(changed | self._cards_wait | self._cards_now)
+            self._cards_wait, self._cards_now, self._cards_left = set(), set(), iter(())
             return
-        self._cards_wait |= changed
-        self._cards_timer.start()
+        # What is under way is begun anew: it may look at what was.
+        self._cards_wait |= changed | self._cards_now
+        self._cards_now, self._cards_left = set(), iter(())
+        self._cards_timer.start(12)
 
     def _refresh_waiting(self) -> None:
-        waiting, self._cards_wait = self._cards_wait, set()
-        self.parts.panel.refresh(waiting)
+        """The next piece of what waits; the window sees to other things before the one after it."""
+        if self._cards_wait:
+            self._cards_now, self._cards_wait = self._cards_wait, set()
+            self._cards_left = self.parts.panel.refreshing(self._cards_now)
+        if next(self._cards_left, _DONE) is not _DONE:
+            self._cards_timer.start(0)
+        else:
+            self._cards_now = set()
 
     def show_looked(self, looked: Looked) -> None:
         """The checks were looked at."""

@@ -164,9 +164,9 @@ class LedgerCard(StageCard):
         return (jacket.islands, mesh.aspect("uv"), mesh.aspect("cuts"), mesh.aspect("faces"), state.sheets, values.order,
                 values.density_unit)  # fmt: skip
 
-    def refresh(self, changed: set[str], force: bool = False) -> None:
+    def refresh(self, changed: set[str], force: bool = False) -> bool:
         """Fill the card anew where that is called for; what is held only changes how rows look."""
-        super().refresh(changed, force)
+        filled = super().refresh(changed, force)
         if "held" in changed and self.names:
             held = set(uvs.held_islands(self.desk.program.document.state))
             for number, button in self.names.items():
@@ -175,6 +175,7 @@ class LedgerCard(StageCard):
                     button.setObjectName(look)
                     button.style().unpolish(button)
                     button.style().polish(button)
+        return filled
 
     def _find(self, text: str) -> None:
         self.wanted = text

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from functools import partial
 
 from PySide6.QtCore import Qt, Signal
@@ -103,6 +103,11 @@ class Panel(QScrollArea):
 
     def refresh(self, changed: set[str]) -> None:
         """Fill anew what follows from what changed in the document or the program."""
+        for _ in self.refreshing(changed):
+            pass
+
+    def refreshing(self, changed: set[str]) -> Iterator[None]:
+        """As `refresh`, in pieces between which the window may see to other things."""
         if changed & {"sources", "jackets", "trials", "active", "active_source"}:
             self.bench_card.fill()
         if changed & {"trials", "shown_trial"}:
@@ -122,8 +127,11 @@ class Panel(QScrollArea):
         if changed & {"held", "jackets", "active"}:
             self.held_card.fill()
             self.tool_card.refresh_choices()
-        for card in self.stage_cards:
-            card.refresh(changed)
+            yield
+        for card in list(self.stage_cards):
+            # Another stage may be shown meanwhile.
+            if card in self.stage_cards and card.refresh(changed):
+                yield
         self.desk.refresh(self.program.document.state)
 
     def show_newer(self, found: SourceObject | None) -> None:

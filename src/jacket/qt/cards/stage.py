@@ -38,17 +38,19 @@ class StageCard(Card):
         """What the rows follow from, beside what is read off when they change; None for nothing."""
         return object()
 
-    def refresh(self, changed: set[str], force: bool = False) -> None:
-        """Fill the card anew where that is called for."""
+    def refresh(self, changed: set[str], force: bool = False) -> bool:
+        """Fill the card anew where that is called for; whether it was."""
         document = self.desk.program.document
         if self.waits and not force:
             if document.in_gesture:
-                return
+                return False
             changed = changed | ({"jackets"} if "gesture" in changed else set())
         if not force and not changed & self.watches:
-            return
+            return False
         key = self.key()
-        if force or key != self._key:
-            self._key = key
-            self.clear()
-            self.fill()
+        if not force and key == self._key:
+            return False
+        self._key = key
+        self.clear()
+        self.fill()
+        return True
