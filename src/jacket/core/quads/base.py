@@ -16,14 +16,14 @@ from jacket.core.mesh.polymesh import Bools, Floats, Ints, PolyMesh, sorted_pair
 from jacket.core.mesh.walks import face_parts
 from jacket.core.quads.steering import Guide, embedded
 from jacket.core.quads.subdivide import edges_split
+from jacket.core.quads.torn import shut
 from jacket.core.source.health import degenerate_faces, inside_out
-from jacket.core.source.simplify import navigation_copy, simplify
-from jacket.core.source.skin import Tears, bridging, closed_skin, solid_skin, tears_of
+from jacket.core.source.simplify import simplify
+from jacket.core.source.skin import Tears, tears_of
 from jacket.core.source.weld import compact, joined_triangles
-from jacket.core.source.whole import handles_cut, holes_patched, sheets_parted, without_flaps
+from jacket.core.source.whole import sheets_parted, without_flaps
 from jacket.core.source.winding import uneven_faces
 from jacket.core.space.bvh import Bvh
-from jacket.core.space.rays import RayTree
 from jacket.errors import MeshError
 from jacket.progress import Progress, part, silent
 
@@ -75,20 +75,11 @@ def make_base(
     if len(triangles) == 0:
         raise MeshError("The source has no surface left to cover; ask for more quads.")
     tears = replace(tears_of(PolyMesh.from_faces(points, triangles)), flaps=flaps)
-    bridge: tuple[Floats, Ints] | None = None
-    mended: tuple[int, int] | None = None
-    outside: PolyMesh | None = None
-    rebuilt = _rebuilt(points, triangles, surface, quad_area, part(progress, 0.0, 0.3)) if skinned and tears.torn else None
-    if rebuilt is not None:
-        scan = navigation_copy(points, triangles, OUTSIDE)
-        points, triangles, mended = rebuilt
-        (points, triangles), _, _ = _without_crumbs(points, triangles, 12 * quad_area)
-        # The skin lies over the shreds too.
-        crumbs = None
-        bridge = (points, bridging(points, triangles, surface))
+    skin = shut(points, triangles, surface, float(np.sqrt(quad_area)), part(progress, 0.0, 0.3)) if skinned and tears.torn else None
+    if skin is not None:
+        (points, triangles), _, _ = _without_crumbs(skin.points, skin.triangles, 12 * quad_area)
         # The base keeps to the skin, not to the shreds under it; the quads are laid onto the scan at the end.
-        surface = Bvh.build(points, triangles)
-        outside = _outside(*scan, surface, 0.15 * float(np.sqrt(quad_area)))
+        surface, crumbs = skin.surface, None
     while len(triangles) < wanted / 3:
         points, triangles = _halved_edges(points, triangles)
     points, triangles = simplify(points, triangles, max(wanted, 60), part(progress, 0.0, 0.7))
@@ -106,42 +97,10 @@ def make_base(
         if step == 2 and hard:
             points, creases = _with_guides(PolyMesh.from_faces(points, triangles), creases, hard, surface)
     mesh = _without_ears(PolyMesh.from_faces(points, triangles), creases)
-    return Base(mesh, creases, parts, faces, tears if rebuilt is not None else None, bridge, mended, slivers, turned, outside, crumbs)
-
-
-GIRTH = 2.0
-"""Steps round a handle of a torn scan up to which it is cut: no row of quads goes through."""
-FINE, FINEST = 4.5, 320
-"""Cells of a skin to a step, and at most along the longest side of a scan."""
-OUTSIDE = 250_000
-"""About how many triangles stand for a torn scan where its ends are looked for."""
-
-
-def _outside(points: Floats, triangles: Ints, skin: Bvh, deep: float) -> PolyMesh:
-    """The triangles of a scan that can be seen from outside: of points that lie deeper than a length under its skin rays tell."""
-    on, which, far = skin.closest(points)
-    corner = skin.points[skin.triangles[which]]
-    normal = np.cross(corner[:, 1] - corner[:, 0], corner[:, 2] - corner[:, 0])
-    under = (far > deep) & (np.einsum("ij,ij->i", points - on, normal) < 0)
-    ids = np.flatnonzero(under)
-    under[ids] = RayTree.build(points, triangles).hidden(points[ids], float(np.linalg.norm(np.ptp(points, axis=0))))
-    return PolyMesh.from_faces(*compact(points, triangles[~under[triangles].any(axis=1)]))
-
-
-def _rebuilt(
-    points: Floats, triangles: Ints, surface: Bvh, quad_area: float, progress: Progress
-) -> tuple[Floats, Ints, tuple[int, int] | None] | None:  # fmt: skip
-    """Points and triangles of a clean skin over a torn scan, with the holes closed and handles cut for it where they could be;
-    None where nothing encloses a space."""
-    step = float(np.sqrt(quad_area))
-    closed, every, holes = holes_patched(points, triangles, part(progress, 0.0, 0.3))
-    if len(PolyMesh.from_faces(closed, every).topology.border_edges) == 0:
-        skin = solid_skin(closed, every, max(step / FINE, float(np.ptp(closed, axis=0).max()) / FINEST), part(progress, 0.3, 0.8))
-        if skin is not None:
-            opened, tri, cut = handles_cut(*skin, GIRTH * step, part(progress, 0.8, 1.0))
-            return *holes_patched(opened, tri)[:2], (holes, cut)
-    by_distance = closed_skin(surface, progress=progress)
-    return None if by_distance is None else (*by_distance, None)
+    base = Base(mesh, creases, parts, faces, slivers=slivers, turned=turned, crumbs=crumbs)
+    if skin is None:
+        return base
+    return replace(base, tears=tears, bridge=(skin.points, skin.spans), mended=skin.mended, outside=skin.outside)
 
 
 def evened(points: Floats, triangles: Ints, creases: Ints, surface: Bvh, rounds: int = 6) -> PolyMesh:
