@@ -137,7 +137,7 @@ def test_the_other_mends_in_the_window(window: Window) -> None:
     )
     with_source(window, leaves, "leaves")
     do(window, "split-nonmanifold", take=True)
-    assert source(window).n_points == 9
+    assert source(window).n_points == 7
     do(window, "count-crossings")
     assert crossings_of(source(window)) is not None and "crossings" in {c.id for c in window.strip.checks}
 
