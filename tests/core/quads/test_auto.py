@@ -133,7 +133,7 @@ def test_open_borders_are_kept() -> None:
     ball = icosphere(5)
     middle = ball.points[ball.triangle_points].mean(axis=1)
     half = PolyMesh.from_faces(ball.points, ball.triangle_points[middle[:, 2] > 0.3])
-    mesh = automatic_quads(half, AutoSettings(quads=300)).mesh
+    mesh = automatic_quads(half, AutoSettings(quads=300, rows=0.0)).mesh
     assert mesh.is_quads and euler_characteristic(mesh) == 1 and len(mesh.topology.border_loops) == 1
     rim = mesh.points[mesh.topology.border_points]
     assert np.abs(rim[:, 2] - 0.3).max() < 0.05
@@ -183,7 +183,7 @@ def test_a_torn_ball_gets_a_closed_skin_and_clean_quads() -> None:
     mesh = PolyMesh.from_faces(*skin)
     assert len(mesh.topology.border_edges) == 0 and euler_characteristic(mesh) == 2
     assert volume(mesh) == pytest.approx(4 / 3 * np.pi, rel=0.03)
-    result = automatic_quads(torn, AutoSettings(quads=800))
+    result = automatic_quads(torn, AutoSettings(quads=800, rows=0.0))
     assert result.figures.open_edges == 0 and result.figures.euler == 2 and result.figures.folded == 0
     as_is = make_base(torn, Bvh.build(torn.points, torn.triangle_points), 6000, 0.016, 38.0, skinned=False)
     assert as_is.tears is None and len(as_is.mesh.topology.border_loops) > 20

@@ -253,7 +253,7 @@ def test_seams_are_whole_steps_and_singular_points_lie_on_the_lattice(make) -> N
 def test_counts_are_those_of_theory(name: str, odd: int) -> None:
     """A torus and an open tube take regular grids; caps with sharp rims and boxes have index 1 of each of eight."""
     mesh = parts.parts()[name]
-    result = automatic_quads(mesh, AutoSettings(quads=600))
+    result = automatic_quads(mesh, AutoSettings(quads=600, rows=0.0))
     quads = result.mesh
     assert irregular_count(quads) == odd and len(irregular_points(quads)) == odd
     assert quads.is_quads and euler_characteristic(quads) == euler_characteristic(mesh)

@@ -66,7 +66,7 @@ def test_a_tip_that_was_cut_off_is_pulled_out(horned: PolyMesh) -> None:
 
 
 def test_what_is_left_out_is_said_with_a_place_and_a_number(horned: PolyMesh) -> None:
-    result = automatic_quads(horned, AutoSettings(quads=30))
+    result = automatic_quads(horned, AutoSettings(quads=30, rows=0.0))
     assert result.figures.gap_in_largest > 1.5
     assert any("of the source lies over 1.5 %" in note and "quads would reach it" in note for note in result.notes)
 

@@ -135,7 +135,7 @@ def test_a_border_that_no_grid_fits_is_joined_by_a_ring() -> None:
 
 
 def test_a_trial_is_taken_only_where_faces_are_held(spot: PolyMesh, surface: Bvh, jacket: PolyMesh) -> None:
-    trial = automatic_quads(spot, AutoSettings(quads=2200)).mesh
+    trial = automatic_quads(spot, AutoSettings(quads=2200, rows=0.0)).mesh
     faces = part_near(jacket, spot.points[2000], 0.45)
     new, _ = taken_inside(jacket, faces, trial, surface)
     assert_sound(new, jacket)

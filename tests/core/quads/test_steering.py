@@ -25,7 +25,7 @@ def ball() -> PolyMesh:
 @pytest.fixture(scope="module")
 def plain(ball: PolyMesh) -> PolyMesh:
     """The ball's quads without any guide."""
-    return automatic_quads(ball, AutoSettings(quads=1500)).mesh
+    return automatic_quads(ball, AutoSettings(quads=1500, rows=0.0)).mesh
 
 
 def ring(height: float = 0.4, count: int = 40) -> np.ndarray:  # type: ignore[type-arg]
@@ -115,7 +115,7 @@ def test_soft_guides_turn_the_flow(ball: PolyMesh, plain: PolyMesh) -> None:
         )
         return float(np.degrees(np.minimum(angle, np.pi / 2 - angle)).mean())
 
-    assert off(automatic_quads(ball, AutoSettings(quads=1500, guides=(Curve(slant, False),))).mesh) < 0.4 * off(plain)
+    assert off(automatic_quads(ball, AutoSettings(quads=1500, rows=0.0, guides=(Curve(slant, False),))).mesh) < 0.4 * off(plain)
 
 
 def test_bad_guides_are_refused(ball: PolyMesh) -> None:
@@ -128,7 +128,7 @@ def test_bad_guides_are_refused(ball: PolyMesh) -> None:
 @pytest.mark.parametrize("factor", [2.0, 4.0, 0.5])
 def test_painted_density_is_reached_at_its_centre(ball: PolyMesh, factor: float) -> None:
     """Within 15 % of the factor in linear density against the far side, the number as wanted."""
-    result = automatic_quads(ball, AutoSettings(quads=3000, spots=(Spot((0.0, 0.0, 1.0), 0.6, factor),)))
+    result = automatic_quads(ball, AutoSettings(quads=3000, rows=0.0, spots=(Spot((0.0, 0.0, 1.0), 0.6, factor),)))
     mesh = result.mesh
     middle = mesh.points[mesh.topology.edge_points].mean(axis=1)
     lengths = edge_lengths(mesh)
@@ -148,9 +148,9 @@ def test_paint_and_spots_say_the_same(ball: PolyMesh) -> None:
 
 
 def test_an_edge_length_or_a_gap_in_place_of_a_number(ball: PolyMesh) -> None:
-    mesh = automatic_quads(ball, AutoSettings(edge=0.12)).mesh
+    mesh = automatic_quads(ball, AutoSettings(edge=0.12, rows=0.0)).mesh
     assert edge_lengths(mesh).mean() == pytest.approx(0.12, rel=0.04)
-    result = quads_within_gap(ball, AutoSettings(quads=200), 0.3)
+    result = quads_within_gap(ball, AutoSettings(quads=200, rows=0.0), 0.3)
     assert 0.15 < result.figures.gap_out_largest <= 0.3 and not result.notes
     with pytest.raises(MeshError, match="12 or more"):
         automatic_quads(ball, AutoSettings(quads=5))

@@ -100,13 +100,9 @@ class RayTree:
     def hidden(self, points: Floats, size: float) -> NDArray[np.bool_]:
         """(P,) which points of the surface itself nothing outside sees: hardly any of rays in all directions gets away, as from
         the walls of a pocket within a scan. `size` is that of the whole."""
-        ways = sphere_directions(HIDDEN_RAYS)
-        out = np.empty(len(points), bool)
-        for a in range(0, len(points), 64):
-            origins = (points[a : a + 64, None] + 1e-4 * size * ways[None]).reshape(-1, 3)
-            free = ~self.covered(origins, np.tile(ways, (len(origins) // len(ways), 1)))
-            out[a : a + 64] = free.reshape(-1, len(ways)).mean(axis=1) < HIDDEN
-        return out
+        if len(self.order) == 0:
+            return np.zeros(len(points), bool)
+        return _hidden_many(*self.parts, _rows(points), sphere_directions(HIDDEN_RAYS), 1e-4 * size, int(np.ceil(HIDDEN * HIDDEN_RAYS)))
 
     def sky(
         self, points: Floats, normals: Floats, rays: int, off: float, floor: float = -np.inf, reach: float = np.inf
@@ -441,6 +437,30 @@ def fans(places, normals, ways, off):
             origins[n, 0], origins[n, 1], origins[n, 2] = places[q, 0] + off * x, places[q, 1] + off * y, places[q, 2] + off * z
             directions[n, 0], directions[n, 1], directions[n, 2] = _upright(x, y, z, ways[w, 0], ways[w, 1], ways[w, 2])
     return origins, directions
+
+
+@kernel
+def _hidden_many(order, children, boxes, leaves, points, ways, off, enough):
+    """(P,) whether fewer than `enough` of the rays get away; in an order in which the first already tell of all sides."""
+    out = np.ones(len(points), np.bool_)
+    stack, depth = np.empty(256, np.int32), np.empty(256)
+    n = len(ways)
+    for q in range(len(points)):
+        free = 0
+        for k in range(n):
+            # 61 and the number of rays have no common divisor, so that each comes once.
+            w = k * 61 % n
+            dx, dy, dz = ways[w, 0], ways[w, 1], ways[w, 2]
+            ox, oy, oz = points[q, 0] + off * dx, points[q, 1] + off * dy, points[q, 2] + off * dz
+            _, found = walked(order, children, boxes, leaves, ox, oy, oz, dx, dy, dz, np.inf, True, stack, depth)
+            if found < 0:
+                free += 1
+                if free >= enough:
+                    out[q] = False
+                    break
+            if free + n - 1 - k < enough:
+                break
+    return out
 
 
 @kernel
