@@ -14,6 +14,9 @@ from jacket.core.mesh.polymesh import PolyMesh
 
 DATA = Path(__file__).parent / "data"
 
+# The tests are about Jacket's own rays; the one of Embree takes this back.
+os.environ["JACKET_OWN_RAYS"] = "1"
+
 
 def pytest_configure(config: pytest.Config) -> None:
     """Qt's offscreen platform has no OpenGL, so a real display is needed: start Xvfb where there is none, and one for

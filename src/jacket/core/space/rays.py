@@ -6,6 +6,7 @@ several times as quick. Binned splits: Wald, "On fast construction of SAH-based 
 
 from __future__ import annotations
 
+import os
 from dataclasses import dataclass
 from functools import cached_property
 from typing import Any
@@ -76,8 +77,8 @@ class RayTree:
     @cached_property
     def _embree(self) -> Any:
         """A scene of Embree with the points about its middle and of size one, as single precision likes it; None where it is
-        not installed or there is nothing to meet."""
-        if len(self.triangles) == 0:
+        not installed or not wanted (`JACKET_OWN_RAYS`), or there is nothing to meet."""
+        if len(self.triangles) == 0 or os.environ.get(OWN_RAYS) == "1":
             return None
         try:
             from embreex.mesh_construction import TriangleMesh
@@ -129,6 +130,8 @@ class RayTree:
         return share, bent
 
 
+OWN_RAYS = "JACKET_OWN_RAYS"
+"""Environment: 1 for rays by Jacket's own tree though Embree is installed."""
 HIDDEN_RAYS, HIDDEN = 256, 0.07
 """Rays in all directions, and the share of them that has to get away from a place that can be seen."""
 
