@@ -138,6 +138,10 @@ def _marched(mesh: PolyMesh, lines: Bools, seeds: list[int], crosses: list[int],
             hard[line[0]] = True
         made = not (true[line[0]] or true[line[-1]])
         chains.append(Chain(line.astype(np.int32), np.concatenate(edges).astype(np.int32), True, [], made))
+    for chain in chains:
+        if chain.points[0] == chain.points[-1]:
+            # So does a crease that goes round without a corner, wherever that is.
+            hard[chain.points[0]] = True
     return TMesh(mesh, chains, [], hard, lines)
 
 
