@@ -138,10 +138,6 @@ def _marched(mesh: PolyMesh, lines: Bools, seeds: list[int], crosses: list[int],
             hard[line[0]] = True
         made = not (true[line[0]] or true[line[-1]])
         chains.append(Chain(line.astype(np.int32), np.concatenate(edges).astype(np.int32), True, [], made))
-    for chain in chains:
-        if chain.points[0] == chain.points[-1]:
-            # So does a crease that goes round without a corner, wherever that is.
-            hard[chain.points[0]] = True
     return TMesh(mesh, chains, [], hard, lines)
 
 
@@ -411,6 +407,11 @@ def _with_sides(tm: TMesh) -> bool:
         of[chain.edges] = k
         at[chain.edges] = np.arange(len(chain.edges))
         carrier[chain.points[1:-1]] = k
+    for chain in tm.chains:
+        first = int(chain.points[0])
+        if first == chain.points[-1] and carrier[first] < 0:
+            # The line that it began on may have ended before; a line that comes back to itself ends where it begins.
+            tm.hard[first] = True
     for chain in tm.chains:
         for p in (int(chain.points[0]), int(chain.points[-1])):
             if tm.hard[p]:
