@@ -42,11 +42,15 @@ def onto_form(curves: Sequence[Floats], mesh: PolyMesh, sheets: Sheets = ONE_SHE
     return out
 
 
-def onto_sheet(curves: Sequence[Floats], mesh: PolyMesh, sheets: Sheets = ONE_SHEET) -> list[Floats]:
-    """Polylines (N, 3) over a mesh as curves (K, 2) in its UV coordinates, in pieces where they cross a seam."""
+def onto_sheet(
+    curves: Sequence[Floats], mesh: PolyMesh, sheets: Sheets = ONE_SHEET, surface: Bvh | None = None, islands: Islands | None = None
+) -> list[Floats]:
+    """Polylines (N, 3) over a mesh as curves (K, 2) in its UV coordinates, in pieces where they cross a seam. Its surface and
+    islands are derived unless they are at hand."""
     if mesh.uv is None or mesh.n_faces == 0:
         return []
-    surface, label = Bvh.build(mesh.points, mesh.triangle_points), Islands.of(mesh, sheets).corner_labels
+    surface = surface or Bvh.build(mesh.points, mesh.triangle_points)
+    label = (islands or Islands.of(mesh, sheets)).corner_labels
     out = []
     for curve in curves:
         at = _dense(np.asarray(curve, float))

@@ -6,7 +6,7 @@ from functools import partial
 
 import numpy as np
 
-from jacket.core.derive import form_of, light_of, surface_of
+from jacket.core.derive import form_of, islands_of, light_of, surface_of
 from jacket.core.mesh.polymesh import Floats, PolyMesh
 from jacket.core.quads.steering import guide_curve
 from jacket.core.store import STORE
@@ -43,7 +43,8 @@ def flat_guides(mesh: PolyMesh, state: State, palette: Palette) -> list[Layer]:
     if not state.guides or state.source is None:
         return []
     key = (*(mesh.aspect(a) for a in ("points", "faces", "uv", "marks", "cuts")), *form_of(state.source.mesh), *state.guides)
-    runs: list[Floats] = STORE.get(key, "guides on the sheet", lambda: onto_sheet(guide_curves(state), mesh, state.sheets))
+    # While UVs are dragged only the places on the sheet are new: tree and islands are kept for others too.
+    runs: list[Floats] = STORE.get(key, "guides on the sheet", lambda: onto_sheet(guide_curves(state), mesh, state.sheets, surface_of(mesh), islands_of(mesh, state.sheets)))
     if not runs:
         return []
     rows = np.concatenate([np.stack([r[:-1], r[1:]], axis=1) for r in runs])
