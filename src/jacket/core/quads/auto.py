@@ -15,13 +15,11 @@ from jacket.core.mesh.geometry import edge_lengths, face_areas, face_centres
 from jacket.core.mesh.poles import irregular_points
 from jacket.core.mesh.polymesh import Bools, Floats, PolyMesh
 from jacket.core.quads.covering import Watch, covered, unwatched
-from jacket.core.quads.figures import SEEN_IN, QuadFigures, measure_quads
+from jacket.core.quads.figures import QuadFigures, eyes_on, measure_quads
 from jacket.core.quads.settings import AutoSettings
 from jacket.core.quads.steering import Guide, Paint, bridged, checked_guide, dense_guide, doubled, half_of
-from jacket.core.source.simplify import navigation_copy
 from jacket.core.source.weld import welded_triangles
 from jacket.core.space.bvh import Bvh
-from jacket.core.space.rays import RayTree
 from jacket.core.space.sample import places_seen, sample_surface
 from jacket.errors import MeshError
 from jacket.progress import Progress, part, silent
@@ -119,7 +117,7 @@ def _left_out(quads: PolyMesh, source: PolyMesh, figures: QuadFigures) -> str:
     the square of the step."""
     samples = sample_surface(source.points, source.triangle_points, 30_000)
     far = Bvh.build(quads.points, quads.triangle_points).closest(samples)[2] / source.diagonal * 100
-    far[~places_seen(samples, far, lambda: RayTree.build(*navigation_copy(source.points, source.triangle_points, SEEN_IN)), source.diagonal)] = 0.0
+    far[~places_seen(samples, far, lambda: eyes_on(source), source.diagonal)] = 0.0
     place = "({:.3g}, {:.3g}, {:.3g})".format(*samples[int(np.argmax(far))])
     share = 100.0 * float((far > REACHED).mean())
     number = round(figures.quads * figures.gap_in_largest / REACHED, -2)

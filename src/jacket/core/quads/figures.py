@@ -56,6 +56,11 @@ class QuadFigures:
         return asdict(self)
 
 
+def eyes_on(source: PolyMesh) -> RayTree:
+    """The tree by which it is told what of a source can be seen."""
+    return RayTree.build(*navigation_copy(source.points, source.triangle_points, SEEN_IN))
+
+
 def measure_quads(mesh: PolyMesh, source: PolyMesh, surface: Bvh) -> QuadFigures:
     """Every figure of a jacket over a source; gaps are in % of the source's diagonal."""
     topology = mesh.topology
@@ -63,7 +68,7 @@ def measure_quads(mesh: PolyMesh, source: PolyMesh, surface: Bvh) -> QuadFigures
     least = scaled_jacobian(mesh)
     own = Bvh.build(mesh.points, mesh.triangle_points)
     out = gap(mesh.points, mesh.triangle_points, surface, source.diagonal)
-    back, hidden = seen_gap(source, own, lambda: RayTree.build(*navigation_copy(source.points, source.triangle_points, SEEN_IN)))
+    back, hidden = seen_gap(source, own, lambda: eyes_on(source))
     quads, row = int((mesh.sizes == 4).sum()), rings(mesh)
     return QuadFigures(
         quads=quads,

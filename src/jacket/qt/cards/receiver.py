@@ -136,7 +136,7 @@ class ReceiverCard(StageCard):
 class NodesCard(StageCard):
     """What goes out beside the faces of the active layer: its pivot, its sockets, its place among levels of detail."""
 
-    name, heading = "deliver nodes", "Pivot, sockets, levels, flat parts"
+    name, heading = "deliver nodes", "Pivot, levels, flat parts"
     watches = frozenset({"jackets", "active", "held"})
     waits = True
 
@@ -160,7 +160,7 @@ class NodesCard(StageCard):
             x, y, z = socket.place
             self.beside(soft(f"{socket.name} · {x:.3g}, {y:.3g}, {z:.3g}", False), away)
         desk.action(self, "socket")
-        desk.action(self, "curves-to-form")
+        desk.action(self, "curves-to-form", text="Curves from a drawing…")
         desk.action(self, "flat-parts")
         round_ = forms(state)
         if len(round_) > 1 or state.chosen_source is not None:
