@@ -8,7 +8,7 @@ import numpy as np
 
 from jacket.core.mesh.polymesh import CUT, ISLAND, UV, PolyMesh
 from jacket.core.uv import sets
-from jacket.core.uv.identity import IslandRecord, island_numbers, numbered, proposed_name
+from jacket.core.uv.identity import IslandRecord, island_numbers, numbered, proposed_names
 from jacket.document.state import JacketObject, State, free_name
 
 
@@ -34,13 +34,13 @@ def _with_numbers(jacket: JacketObject, before: JacketObject | None) -> JacketOb
     for name in mesh.uv_sets:
         others = _numbers_of_others(mesh, name)
         mesh, numbers = numbered(mesh, first, others, name)
-        labels = sets.island_labels(mesh, name)[1] if any(int(n) not in records for n in numbers) else None
-        for label, number in enumerate(numbers.tolist()):
-            alive.add(number)
-            if number not in records and labels is not None:
-                taken = {r.name for r in records.values()}
-                proposed = proposed_name(mesh, np.flatnonzero(labels == label))
-                records[number] = IslandRecord(number, free_name(taken, proposed))
+        alive.update(numbers.tolist())
+        fresh = [label for label, number in enumerate(numbers.tolist()) if number not in records]
+        if fresh:
+            labels = sets.island_labels(mesh, name)[1]
+            names = proposed_names(mesh, [np.flatnonzero(labels == label) for label in fresh])
+            for number, proposed in zip(numbers[fresh].tolist(), names, strict=True):
+                records[number] = IslandRecord(number, free_name({r.name for r in records.values()}, proposed))
         first = max([first, *(int(n) + 1 for n in numbers)])
     kept = tuple(r for r in records.values() if r.id in alive)
     kept = kept if kept != jacket.islands else jacket.islands

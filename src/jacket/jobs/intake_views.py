@@ -8,6 +8,7 @@ from jacket.core.bake.compare import Delivered
 from jacket.core.bake.dense import Dense
 from jacket.core.bake.seen import Project, Seen, compared, dense_look, heated, light_look, lit_grey
 from jacket.core.mesh.polymesh import Floats
+from jacket.core.mesh.tables import bounds
 from jacket.formats.deliver.intake import Folder
 from jacket.jobs.intake_normals import rebuilt
 from jacket.jobs.taken import Views
@@ -27,7 +28,7 @@ def from_side(yaw: float, pitch: float, seen: Floats, size: int) -> Project:
     rows = np.array([[np.cos(y), 0, -np.sin(y)], [-np.sin(y) * np.sin(p), np.cos(p), -np.cos(y) * np.sin(p)],
                      [np.sin(y) * np.cos(p), np.sin(p), np.cos(y) * np.cos(p)]])  # fmt: skip
     turned = seen @ rows.T
-    low, high = turned.min(axis=0), turned.max(axis=0)
+    low, high = bounds(turned)
     middle, half = (low + high) / 2, max(float((high - low).max()) / 2, 1e-300)
 
     def project(points: Floats) -> Floats:

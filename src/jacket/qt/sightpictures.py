@@ -8,6 +8,7 @@ from PySide6.QtGui import QColor, QImage, QPainter, QPen, QPixmap
 
 from jacket.core.mesh.geometry import face_centres, face_normals
 from jacket.core.mesh.polymesh import Bools, PolyMesh
+from jacket.core.mesh.tables import bounds
 from jacket.core.seams.sight import Sight
 from jacket.core.space.raster import nearest
 from jacket.qt.theme import Palette, rgb
@@ -30,7 +31,7 @@ def sight_picture(mesh: PolyMesh, sight: Sight, cut: Bools, palette: Palette) ->
     if mesh.n_faces == 0 or not (depth > 0).all():
         return out
     flat = seen[:, :2] / depth[:, None]
-    low, high = flat.min(axis=0), flat.max(axis=0)
+    low, high = bounds(flat)
     scale = 0.86 * min(2 * WIDE / max(high[0] - low[0], 1e-9), 2 * HIGH / max(high[1] - low[1], 1e-9))
     at = (flat - (low + high) / 2) * [scale, -scale] + [WIDE, HIGH]
     front = np.einsum("ij,ij->i", face_normals(mesh), eye - face_centres(mesh)) > 0

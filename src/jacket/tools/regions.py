@@ -7,6 +7,7 @@ import numpy as np
 from jacket.core.derive import form_of
 from jacket.core.mesh.geometry import face_centres, face_normals, point_normals, unit
 from jacket.core.mesh.polymesh import Bools, Floats, Ints, PolyMesh
+from jacket.core.mesh.tables import finite_rows
 from jacket.core.space.bvh import Bvh
 from jacket.core.store import STORE
 from jacket.tools.events import Pointer
@@ -70,6 +71,6 @@ def seen(mesh: PolyMesh, pointer: Pointer, kind: str, ids: Ints, hiding: Bvh | N
         return ids
     places, normals = element_places(mesh, kind)
     towards = ((pointer.form.eye - places[ids]) * normals[ids]).sum(axis=1) > 0
-    loose = ~np.isfinite(normals[ids]).all(axis=1) | (np.abs(normals[ids]).sum(axis=1) == 0)
+    loose = ~finite_rows(normals[ids]) | (np.abs(normals[ids]).sum(axis=1) == 0)
     ids = ids[towards | loose]
     return ids[visible(pointer.form, places[ids], hiding, slack_for(mesh, hiding))]

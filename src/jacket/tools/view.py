@@ -8,6 +8,8 @@ from functools import cached_property
 import numpy as np
 from numpy.typing import NDArray
 
+from jacket.core.mesh.tables import bounds
+
 Floats = NDArray[np.float64]
 
 
@@ -118,7 +120,7 @@ class FormCamera:
         """Moved so that the points fill the view; `whole` where they are all there is."""
         if len(points) == 0:
             return self
-        low, high = points.min(axis=0), points.max(axis=0)
+        low, high = bounds(points)
         radius = max(float(np.linalg.norm(points - (low + high) / 2, axis=1).max()), 1e-6)
         distance = radius / np.sin(np.radians(self.opening) / 2) * 1.02
         return replace(self, target=(low + high) / 2, distance=distance, size=radius if whole else max(radius, self.size))

@@ -10,7 +10,7 @@ import numpy as np
 from jacket.core.mesh import edits
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.seams.cuts import cut_edges, sew_edges
-from jacket.core.uv.identity import island_numbers, numbered, proposed_name
+from jacket.core.uv.identity import island_numbers, numbered, proposed_names
 from jacket.core.uv.sets import island_labels
 from jacket.document.document import Document
 from jacket.document.edits import layers, uvs
@@ -91,7 +91,7 @@ def test_a_box_is_named_by_its_sides_and_a_torus_by_its_rings() -> None:
     flags = (ring.topology.edge_points // 8 % 12 == 0).all(axis=1)
     cut = cut_edges(ring, np.flatnonzero(flags))
     count, labels = island_labels(cut)
-    assert count == 2 and "ring" in proposed_name(cut, np.flatnonzero(labels == 0))
+    assert count == 2 and "ring" in proposed_names(cut, [np.flatnonzero(labels == 0)])[0]
 
 
 def test_several_sets_and_joined_layers_never_share_a_number() -> None:

@@ -11,6 +11,7 @@ from jacket.core.flatten.stretch import StretchFigures, face_stretch, measure_st
 from jacket.core.flatten.unwrap import as_it_lies
 from jacket.core.layout.margins import least_margins
 from jacket.core.mesh.polymesh import PolyMesh
+from jacket.core.mesh.tables import finite_rows
 from jacket.core.seams.sight import seam_shown
 from jacket.core.seams.sky import at_edges
 from jacket.core.uv.chart import charts_of
@@ -56,7 +57,7 @@ def unmapped(mesh: PolyMesh) -> Check:
     uv = mesh.uv
     bad = np.arange(mesh.n_faces)
     if uv is not None:
-        bad = np.unique(mesh.face_of_corner[~np.isfinite(uv).all(axis=1)])
+        bad = np.unique(mesh.face_of_corner[~finite_rows(uv)])
     return Check("unmapped", "Unmapped", f"{len(bad):,}", "wrong" if len(bad) else "good", "faces", bad, len(bad))
 
 
@@ -189,5 +190,5 @@ def _outside(islands: Islands) -> NDArray[np.signedinteger]:
         at = islands.uv - sheet.origin
         off = ~((at >= -1e-9) & (at <= 1 + 1e-9)).all(axis=1)
         on_one |= np.bincount(mesh.face_of_corner, off, minlength=mesh.n_faces) == 0
-    unmapped = np.bincount(mesh.face_of_corner, ~np.isfinite(islands.uv).all(axis=1), minlength=mesh.n_faces) > 0
+    unmapped = np.bincount(mesh.face_of_corner, ~finite_rows(islands.uv), minlength=mesh.n_faces) > 0
     return np.flatnonzero(~on_one & ~unmapped).astype(np.int32)

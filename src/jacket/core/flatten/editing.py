@@ -5,6 +5,8 @@ Everything works on one island at a time in the surface's own scale; corners tha
 
 from __future__ import annotations
 
+import math
+import time
 from dataclasses import dataclass
 
 import numpy as np
@@ -138,8 +140,9 @@ class Carrier:
         self.rests = bool(held.fixed.all())
         """Whether nothing is left that could follow."""
 
-    def lead(self, targets: Floats, steps: int, stale: bool = False) -> float:
-        """Towards places (K, 2) as far as no face turns over, then steps of the rest; the share of the way that was gone."""
+    def lead(self, targets: Floats, steps: int, stale: bool = False, until: float = math.inf) -> float:
+        """Towards places (K, 2) as far as no face turns over, then steps of the rest, none begun after `until` (a reading of
+        `time.perf_counter`); the share of the way that was gone."""
         descent = self.descent
         move = np.zeros_like(descent.uv)
         move[self.ids] = targets - descent.uv[self.ids]
@@ -147,7 +150,7 @@ class Carrier:
         descent.uv = descent.uv + share * move
         descent.energy = descent.value()
         for _ in range(0 if self.rests else steps):
-            if descent.step(False, stale) < 1e-4:
+            if time.perf_counter() > until or descent.step(False, stale) < 1e-4:
                 break
         return share
 

@@ -7,7 +7,9 @@ from typing import Any
 
 import numpy as np
 
+from jacket.core.jit import kernel
 from jacket.core.mesh.polymesh import Floats, Ints, PolyMesh
+from jacket.core.mesh.tables import finite_rows
 from jacket.core.uv.chart import Chart, island_charts
 
 
@@ -61,7 +63,7 @@ def measure_stretch(mesh: PolyMesh, uv: Floats) -> StretchFigures:
             continue
         count += 1
         values = singular_values(chart, _to_points(chart, corner_uv))
-        good = np.isfinite(values).all(axis=1)
+        good = finite_rows(values)
         s1, s2 = np.maximum(np.abs(values[good].T), 1e-12)
         rows.append(np.stack([(s1**2 + s2**2 + s1**-2 + s2**-2) / 4, (s1**-2 + s2**-2) / 2,
                               (s1 / s2 + s2 / s1) / 2], axis=1))  # fmt: skip
@@ -133,30 +135,61 @@ def stretch_strokes(mesh: PolyMesh, uv: Floats, unit: Floats | None = None, leas
     """Strokes along the direction in which the map texture → surface stretches most, found by least squares over the corners of
     each face (exact on triangles), longer where it stretches more; faces below a ratio of `least` have none. uv (C, 2) NaN where
     unmapped; `unit` (2,) or (C, 2) is how long a unit of it is across and up, where sheets are not square."""
-    count, owner = mesh.n_faces, mesh.face_of_corner
-    pixels = uv * (np.ones(2) if unit is None else unit)
-    sizes = np.maximum(mesh.sizes, 1)[:, None]
+    scale = np.broadcast_to(np.ones(2) if unit is None else unit, uv.shape)
+    ids, flat, form, ratio = _strokes(mesh.points, mesh.corners, mesh.starts, uv, np.ascontiguousarray(scale), least)
+    return Strokes(ids, flat, form, ratio)
 
-    def per_face(values: Floats) -> Floats:
-        return np.stack([np.bincount(owner, values[:, k], count) for k in range(values.shape[1])], axis=1)
 
-    points = mesh.points[mesh.corners]
-    middle, there, spot = per_face(pixels) / sizes, per_face(points) / sizes, per_face(uv) / sizes
-    d, x = pixels - middle[owner], points - there[owner]
-    square = per_face(np.stack([d[:, 0] ** 2, d[:, 0] * d[:, 1], d[:, 1] ** 2], axis=1))
-    det = square[:, 0] * square[:, 2] - square[:, 1] ** 2
-    cross = per_face((x[:, :, None] * d[:, None, :]).reshape(-1, 6)).reshape(-1, 3, 2)
-    good = np.isfinite(det) & (det > 1e-18 * np.maximum(square[:, 0] + square[:, 2], 1e-300) ** 2)
-    ids = np.flatnonzero(good)
-    back = np.stack([square[ids, 2], -square[ids, 1], -square[ids, 1], square[ids, 0]], axis=1).reshape(-1, 2, 2) / det[ids, None, None]
-    jacobian = cross[ids] @ back
-    values, ways = np.linalg.eigh(np.swapaxes(jacobian, 1, 2) @ jacobian)
-    ratio = np.sqrt(np.maximum(values[:, 1], 0) / np.maximum(values[:, 0], 1e-300))
-    keep = ratio > least
-    ids, ratio, jacobian, way = ids[keep], ratio[keep], jacobian[keep], ways[keep][:, :, 1]
-    size = np.sqrt(np.sqrt(np.maximum(det[ids], 0)) / mesh.sizes[ids] * 4)
-    way = way * (0.4 * size * np.minimum(2.5 * (ratio - 1), 1.0))[:, None]
-    lift = np.einsum("kij,kj->ki", jacobian, way)
-    flat = way / (np.ones(2) if unit is None else (unit if unit.ndim == 1 else per_face(unit)[ids] / sizes[ids]))
-    ends = np.array([-1.0, 1.0])[None, :, None]
-    return Strokes(ids, spot[ids][:, None] + ends * flat[:, None], there[ids][:, None] + ends * lift[:, None], ratio)
+@kernel
+def _strokes(points, corners, starts, uv, scale, least):
+    n = len(starts) - 1
+    ids, flat, form, ratios = np.empty(n, np.int64), np.empty((n, 2, 2)), np.empty((n, 2, 3)), np.empty(n)
+    count = 0
+    spot, middle, unit, there = np.empty(2), np.empty(2), np.empty(2), np.empty(3)
+    cross, jacobian, lift = np.empty((3, 2)), np.empty((3, 2)), np.empty(3)
+    for f in range(n):
+        first, end = starts[f], starts[f + 1]
+        corner_count = end - first
+        spot[:], middle[:], unit[:], there[:], cross[:] = 0.0, 0.0, 0.0, 0.0, 0.0
+        for c in range(first, end):
+            for k in range(2):
+                spot[k] += uv[c, k] / corner_count
+                middle[k] += uv[c, k] * scale[c, k] / corner_count
+                unit[k] += scale[c, k] / corner_count
+            for k in range(3):
+                there[k] += points[corners[c], k] / corner_count
+        a = b = d = 0.0
+        for c in range(first, end):
+            x, y = uv[c, 0] * scale[c, 0] - middle[0], uv[c, 1] * scale[c, 1] - middle[1]
+            a, b, d = a + x * x, b + x * y, d + y * y
+            for k in range(3):
+                cross[k, 0] += (points[corners[c], k] - there[k]) * x
+                cross[k, 1] += (points[corners[c], k] - there[k]) * y
+        det = a * d - b * b
+        # Also false where a corner is unmapped.
+        if not (np.isfinite(det) and det > 1e-18 * max(a + d, 1e-300) ** 2):
+            continue
+        e = g = h = 0.0
+        for k in range(3):
+            jacobian[k, 0] = (cross[k, 0] * d - cross[k, 1] * b) / det
+            jacobian[k, 1] = (cross[k, 1] * a - cross[k, 0] * b) / det
+            e, g, h = e + jacobian[k, 0] ** 2, g + jacobian[k, 0] * jacobian[k, 1], h + jacobian[k, 1] ** 2
+        # Eigenvalues of JᵀJ = (e g; g h), and the direction of the larger.
+        spread = np.sqrt((0.5 * (e - h)) ** 2 + g * g)
+        larger = 0.5 * (e + h) + spread
+        smaller = max(0.5 * (e + h) - spread, 0.0)
+        ratio = np.sqrt(max(larger, 0.0) / max(smaller, 1e-300))
+        if not ratio > least:
+            continue
+        angle = 0.5 * np.arctan2(2 * g, e - h)
+        size = np.sqrt(np.sqrt(det) / corner_count * 4)
+        long = 0.4 * size * min(2.5 * (ratio - 1), 1.0)
+        way_x, way_y = long * np.cos(angle), long * np.sin(angle)
+        for k in range(3):
+            lift[k] = jacobian[k, 0] * way_x + jacobian[k, 1] * way_y
+            form[count, 0, k], form[count, 1, k] = there[k] - lift[k], there[k] + lift[k]
+        flat[count, 0, 0], flat[count, 1, 0] = spot[0] - way_x / unit[0], spot[0] + way_x / unit[0]
+        flat[count, 0, 1], flat[count, 1, 1] = spot[1] - way_y / unit[1], spot[1] + way_y / unit[1]
+        ids[count], ratios[count] = f, ratio
+        count += 1
+    return ids[:count].copy(), flat[:count].copy(), form[:count].copy(), ratios[:count].copy()

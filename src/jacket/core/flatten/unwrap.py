@@ -11,6 +11,7 @@ from jacket.core.flatten.descent import FULL_STEPS, Descent, flips
 from jacket.core.flatten.overlap import border_crosses
 from jacket.core.flatten.starts import conformal, convex, convex_faces, scaled_to_area
 from jacket.core.mesh.polymesh import Floats, PolyMesh
+from jacket.core.mesh.tables import bounds
 from jacket.core.uv.chart import Chart, charts_of, placed
 from jacket.core.uv.islands import Islands
 from jacket.core.uv.sheets import ONE_SHEET, Sheets, from_pixel_places
@@ -180,7 +181,7 @@ def _in_place(flat: Floats, chart: Chart, before: Islands | None, sheets: Sheets
         known = before is not None and bool(before.mapped.any())
         scale = float(np.sqrt(before.pixel_area.sum() / max(before.surface_area[before.mapped].sum(), 1e-300))) \
             if before is not None and known else 0.25 * float(sheets[0].width) / np.sqrt(max(chart.area, 1e-300))  # fmt: skip
-        at = (flat - flat.min(axis=0)) * scale + sheets[0].size * [1.05, 0.0]
+        at = (flat - bounds(flat)[0]) * scale + sheets[0].size * [1.05, 0.0]
         return sheets[0].coordinates(at)
     which = int(before.sheet_of[old])
     density = np.sqrt(before.pixel_area[old] / max(float(before.surface_area[old]), 1e-300))

@@ -8,6 +8,7 @@ import numpy as np
 
 from jacket.core.layout.arrange import Ids, box_of
 from jacket.core.mesh.polymesh import Floats
+from jacket.core.mesh.tables import finite_rows
 from jacket.core.uv.islands import Islands
 from jacket.core.uv.sheets import APART
 
@@ -72,7 +73,7 @@ def _to_points(islands: Islands, ids: Ids, taken: Floats, shift: Floats, reach: 
     border = islands.border_corners
     mine = np.isin(islands.corner_labels[border], list(ids))
     places = islands.places[border]
-    own, rest = places[mine], places[~mine & np.isfinite(places).all(axis=1)]
+    own, rest = places[mine], places[~mine & finite_rows(places)]
     if len(own) == 0 or len(rest) == 0:
         return shift
     point = own[int(np.argmin(np.hypot(*(own - taken).T)))]

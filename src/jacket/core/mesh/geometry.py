@@ -81,8 +81,21 @@ def _sum_to_points(vectors, corners, starts, n_points):
 
 def unit(vectors: Floats) -> Floats:
     """Rows scaled to length one; rows of length zero stay zero."""
-    lengths = np.linalg.norm(vectors, axis=1, keepdims=True)
-    return np.divide(vectors, lengths, out=np.zeros_like(vectors), where=lengths > 0)
+    return np.asarray(_unit(np.asarray(vectors, np.float64)))
+
+
+@kernel
+def _unit(vectors):
+    out = np.zeros(vectors.shape)
+    for i in range(len(vectors)):
+        square = 0.0
+        for k in range(vectors.shape[1]):
+            square += vectors[i, k] * vectors[i, k]
+        length = np.sqrt(square)
+        if length > 0:
+            for k in range(vectors.shape[1]):
+                out[i, k] = vectors[i, k] / length
+    return out
 
 
 def edge_lengths(mesh: PolyMesh) -> Floats:
@@ -102,11 +115,19 @@ def _lengths(points, ends):
 
 def face_centres(mesh: PolyMesh) -> Floats:
     """(F, 3) mean of each face's corners."""
-    sums = np.stack(
-        [np.bincount(mesh.face_of_corner, mesh.points[mesh.corners, k], minlength=mesh.n_faces) for k in range(3)],
-        axis=1,
-    )
-    return sums / np.maximum(mesh.sizes, 1)[:, None]
+    return np.asarray(_centres(mesh.points, mesh.corners, mesh.starts))
+
+
+@kernel
+def _centres(points, corners, starts):
+    out = np.zeros((len(starts) - 1, 3))
+    for f in range(len(starts) - 1):
+        for c in range(starts[f], starts[f + 1]):
+            for k in range(3):
+                out[f, k] += points[corners[c], k]
+        for k in range(3):
+            out[f, k] /= max(starts[f + 1] - starts[f], 1)
+    return out
 
 
 def dihedral_angles(mesh: PolyMesh) -> Floats:

@@ -65,7 +65,7 @@ def moved_place(place: Place, matrix: NDArray[np.float64]) -> Place:
 
 def middle_of(mesh: PolyMesh) -> Place:
     """The middle of the box around a mesh."""
-    return as_place((mesh.points.min(axis=0) + mesh.points.max(axis=0)) / 2)
+    return as_place(mesh.middle)
 
 
 def base_of(mesh: PolyMesh) -> Place:

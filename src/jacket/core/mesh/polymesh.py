@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 
 from jacket.core.mesh.connectivity import Connectivity, build_connectivity, fan_triangles
 from jacket.core.mesh.materials import Material
+from jacket.core.mesh.tables import bounds, finite_rows
 from jacket.errors import MeshError
 
 Floats = NDArray[np.float64]
@@ -113,7 +114,7 @@ class PolyMesh:
                 f"A face refers to point {bad}, but there are only {len(points):,} points; the file may be cut short."
             )
         if not np.isfinite(points).all():
-            bad = int(np.flatnonzero(~np.isfinite(points).all(axis=1))[0])
+            bad = int(np.flatnonzero(~finite_rows(points))[0])
             raise MeshError(f"Point {bad} has a coordinate that is not a number; repair the file first.")
         if len(points) and max(points.max(), -points.min()) > FARTHEST:
             raise MeshError(f"The mesh reaches beyond {FARTHEST:g}, too far to measure areas; scale it down first.")
@@ -265,7 +266,18 @@ class PolyMesh:
         """Length of the bounding box's diagonal, in the mesh's units."""
         if self.n_points == 0:
             return 0.0
-        return float(np.linalg.norm(self.points.max(axis=0) - self.points.min(axis=0)))
+        low, high = self.box
+        return float(np.linalg.norm(high - low))
+
+    @cached_property
+    def box(self) -> tuple[Floats, Floats]:
+        """(3,) lower and (3,) upper corner of the box round all points; of no points the origin."""
+        return bounds(self.points) if self.n_points else (np.zeros(3), np.zeros(3))
+
+    @property
+    def middle(self) -> Floats:
+        """(3,) middle of that box."""
+        return (self.box[0] + self.box[1]) / 2
 
     @cached_property
     def is_triangles(self) -> bool:

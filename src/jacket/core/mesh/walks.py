@@ -186,26 +186,46 @@ def face_parts(mesh: PolyMesh, cut: Bools | None = None) -> tuple[int, Ints]:
 
     Parts are numbered by their first face, so the numbering is stable.
     """
-    from scipy.sparse import coo_array
-    from scipy.sparse.csgraph import connected_components
-
     topology = mesh.topology
-    corner = np.flatnonzero(topology.twin >= 0)
-    if cut is not None:
-        corner = corner[~cut[topology.edge[corner]]]
-    a = mesh.face_of_corner[corner]
-    b = mesh.face_of_corner[topology.twin[corner]]
-    if cut is None:
-        bad = np.flatnonzero(topology.twin == -2)
-        first = topology.edge_corner[topology.edge[bad]]
-        a = np.concatenate([a, mesh.face_of_corner[bad]])
-        b = np.concatenate([b, mesh.face_of_corner[first]])
-    graph = coo_array((np.ones(len(a), np.int8), (a, b)), shape=(mesh.n_faces, mesh.n_faces))
-    count, labels = connected_components(graph, directed=False)
-    return int(count), labels.astype(np.int32)
+    closed = np.zeros(topology.n_edges, bool) if cut is None else cut
+    count, labels = _joined(mesh.face_of_corner, topology.twin, topology.edge, topology.edge_corner, closed, cut is None, mesh.n_faces)
+    return int(count), labels
+
+
+@kernel
+def _joined(face_of_corner, twin, edge, edge_corner, closed, across_bad, n_faces):
+    """Union–find whose roots are the first faces of their parts; edges of more than two faces join only where asked."""
+    root = np.arange(n_faces).astype(np.int32)
+    for c in range(len(twin)):
+        if twin[c] >= 0 and not closed[edge[c]]:
+            other = face_of_corner[twin[c]]
+        elif twin[c] == -2 and across_bad:
+            other = face_of_corner[edge_corner[edge[c]]]
+        else:
+            continue
+        a, b = face_of_corner[c], other
+        while root[a] != a:
+            root[a] = root[root[a]]
+            a = root[a]
+        while root[b] != b:
+            root[b] = root[root[b]]
+            b = root[b]
+        if a < b:
+            root[b] = a
+        else:
+            root[a] = b
+    labels, count = np.empty(n_faces, np.int32), 0
+    for f in range(n_faces):
+        if root[f] == f:
+            labels[f] = count
+            count += 1
+        else:
+            # Roots come before what hangs on them, so theirs is known.
+            labels[f] = labels[root[f]]
+    return count, labels
 
 
 def euler_characteristic(mesh: PolyMesh) -> int:
     """V − E + F, over points that belong to a face."""
-    used = len(np.unique(mesh.corners))
+    used = np.count_nonzero(np.bincount(mesh.corners, minlength=mesh.n_points))
     return int(used - mesh.topology.n_edges + mesh.n_faces)

@@ -11,6 +11,7 @@ from jacket.core.flatten.overlap import border_crosses
 from jacket.core.flatten.unwrap import as_it_lies, flat_start, upright
 from jacket.core.mesh.geometry import face_areas
 from jacket.core.mesh.polymesh import Bools, Floats, Ints, PolyMesh
+from jacket.core.mesh.tables import bounds
 from jacket.core.mesh.walks import euler_characteristic, face_parts
 from jacket.core.seams.sky import seen
 from jacket.core.uv.chart import Chart, chart_of, placed
@@ -152,7 +153,7 @@ MOST_LINES = 6000
 
 def _drawn(chart: Chart, uv: Floats) -> tuple[Floats, Bools]:
     """Edges of a flat piece in the unit square, its border always among them."""
-    low, high = uv.min(axis=0), uv.max(axis=0)
+    low, high = bounds(uv)
     at = (uv - (low + high) / 2) / max(float((high - low).max()), 1e-300) + 0.5
     topology = chart.mesh.topology
     border = topology.edge_uses == 1

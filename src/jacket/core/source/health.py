@@ -330,7 +330,7 @@ def examine(mesh: PolyMesh) -> Health:
     count, labels = part_labels(joined)
     volumes, closed = part_volumes(joined, count, labels)
     part_faces = np.sort(np.bincount(labels, minlength=count))[::-1]
-    low, high = joined.points.min(axis=0), joined.points.max(axis=0)
+    low, high = joined.box
     duplicates, degenerate = len(duplicate_faces(joined)), len(degenerate_faces(joined)) + collapsed
     winding = len(winding_edges(joined))
     edges, points = len(topology.nonmanifold_edges) - winding, len(nonmanifold_points(joined))

@@ -95,7 +95,7 @@ def standing(mesh: PolyMesh) -> NDArray[np.float64]:
 
 def centring(mesh: PolyMesh) -> NDArray[np.float64]:
     """Along the ground so that the middle of the box lies over the origin."""
-    middle = (mesh.points.min(axis=0) + mesh.points.max(axis=0)) / 2
+    middle = mesh.middle
     return shifting(np.array([-middle[0], 0.0, -middle[2]]))
 
 
@@ -105,7 +105,7 @@ def upright_by_points(mesh: PolyMesh, ground: Floats) -> NDArray[np.float64]:
     size = float(np.linalg.norm(ground[1] - ground[0]) * np.linalg.norm(ground[2] - ground[0]))
     if np.linalg.norm(normal) < 1e-9 * max(size, 1e-300):
         raise MeshError("The points lie on one line, so they give no ground; click three that do not.")
-    middle = (mesh.points.min(axis=0) + mesh.points.max(axis=0)) / 2
+    middle = mesh.middle
     if np.dot(mesh.points.mean(axis=0) - ground.mean(axis=0), normal) < 0:
         normal = -normal
     turn = turned_about(turn_to_up(normal), middle)
@@ -163,6 +163,6 @@ def upright_by_flat(mesh: PolyMesh) -> NDArray[np.float64]:
     direction, share = largest_flat(mesh.points)
     if share < 0.01:
         raise MeshError("There is no flat part to stand on; click three ground points instead.")
-    middle = (mesh.points.min(axis=0) + mesh.points.max(axis=0)) / 2
+    middle = mesh.middle
     turn = turned_about(turn_to_up(-direction), middle)
     return shifting(np.array([0.0, -float(moved(mesh.points, turn)[:, 1].min()), 0.0])) @ turn

@@ -14,6 +14,7 @@ from scipy import ndimage, sparse
 
 from jacket.core.jit import inline, kernel
 from jacket.core.mesh.polymesh import Floats, Ints, PolyMesh
+from jacket.core.mesh.tables import bounds
 from jacket.core.mesh.walks import euler_characteristic, face_parts
 from jacket.core.space.bvh import Bvh
 from jacket.progress import Progress, silent
@@ -54,7 +55,7 @@ def closed_skin(surface: Bvh, cells: int = 128, progress: Progress = silent) -> 
     the surface where that is near; None where nothing encloses a space, as with an open bowl."""
     from skimage.measure import marching_cubes
 
-    low, high = surface.points.min(axis=0), surface.points.max(axis=0)
+    low, high = bounds(surface.points)
     step = float((high - low).max()) / cells
     if step <= 0:
         return None

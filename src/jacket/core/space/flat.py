@@ -28,12 +28,9 @@ class FlatGrid:
     def build(uv: Floats, triangles: Ints, following: Ints) -> FlatGrid:
         """Sort triangles into about as many cells as there are; those that are not mapped are left out. `following` (C,)
         is the corner after each in its face."""
-        flat = uv[triangles]
-        good = np.isfinite(flat).all(axis=(1, 2))
-        rows = np.ascontiguousarray(triangles[good], np.int32)
+        rows, low, high = _mapped(np.asarray(uv, np.float64), np.ascontiguousarray(triangles, np.int32))
         if len(rows) == 0:
             return FlatGrid(uv, rows, following, np.zeros(2), 1.0, 1, 1, np.zeros(2, np.int32), np.zeros(0, np.int32))
-        low, high = flat[good].min(axis=(0, 1)), flat[good].max(axis=(0, 1))
         span = np.maximum(high - low, 1e-12)
         cell = float(max(np.sqrt(span.prod() / max(len(rows), 1)), span.max() / 2000))
         columns, high_cells = (int(s / cell) + 1 for s in span)
@@ -47,6 +44,29 @@ class FlatGrid:
                                self.starts, self.items, x, y, reach)  # fmt: skip
         corner, far, side, share, off, face = found
         return int(corner), float(far) ** 0.5, int(side), float(share), float(off) ** 0.5, int(face)
+
+
+@kernel
+def _mapped(uv, triangles):
+    """The triangles whose corners are all mapped, and the box round them."""
+    good, count = np.ones(len(triangles), np.bool_), 0
+    low, high = np.full(2, np.inf), np.full(2, -np.inf)
+    for t in range(len(triangles)):
+        for j in range(3):
+            c = triangles[t, j]
+            good[t] &= np.isfinite(uv[c, 0]) and np.isfinite(uv[c, 1])
+        if good[t]:
+            count += 1
+            for j in range(3):
+                for k in range(2):
+                    low[k] = min(low[k], uv[triangles[t, j], k])
+                    high[k] = max(high[k], uv[triangles[t, j], k])
+    rows, n = np.empty((count, 3), np.int32), 0
+    for t in range(len(triangles)):
+        if good[t]:
+            rows[n] = triangles[t]
+            n += 1
+    return rows, low, high
 
 
 @kernel

@@ -15,6 +15,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jacket.core.jit import inline, kernel
+from jacket.core.mesh.tables import bounds
 
 Floats = NDArray[np.float64]
 Ints = NDArray[np.signedinteger]
@@ -85,7 +86,7 @@ class RayTree:
             from embreex.rtcore_scene import EmbreeScene
         except ImportError:
             return None
-        low, high = self.points.min(axis=0), self.points.max(axis=0)
+        low, high = bounds(self.points)
         middle, scale = (low + high) / 2, 1.0 / max(float((high - low).max()), 1e-300)
         scene = EmbreeScene()
         TriangleMesh(scene, ((self.points - middle) * scale).astype(np.float32), np.ascontiguousarray(self.triangles, np.int32))

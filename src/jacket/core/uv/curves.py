@@ -8,6 +8,7 @@ import numpy as np
 
 from jacket.core.mesh.diagonals import short_diagonals
 from jacket.core.mesh.polymesh import Bools, Floats, PolyMesh
+from jacket.core.mesh.tables import finite_rows
 from jacket.core.space.bvh import Bvh
 from jacket.core.uv.islands import Islands
 from jacket.core.uv.sheets import ONE_SHEET, Sheets
@@ -57,7 +58,7 @@ def onto_sheet(
         on, which, _ = surface.closest(at)
         corners = mesh.triangles[which]
         uv = np.einsum("nk,nkd->nd", _shares(mesh.points[mesh.corners[corners]], on), mesh.uv[corners])
-        good = np.isfinite(uv).all(axis=1)
+        good = finite_rows(uv)
         breaks = ~good[1:] | ~good[:-1] | (label[corners[1:, 0]] != label[corners[:-1, 0]]) | _jumps(at, uv)
         out += _pieces(uv, good, breaks, CHORD)
     return out

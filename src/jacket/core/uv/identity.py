@@ -6,7 +6,7 @@ keeps the number, where islands grew together the largest one's number stays.
 
 from __future__ import annotations
 
-from collections.abc import Collection
+from collections.abc import Collection, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -101,15 +101,18 @@ _SIDES = ("Right", "Left", "Top", "Bottom", "Front", "Back")
 """Y up, +Z towards the viewer, sides as the viewer sees them (common practice)."""
 
 
-def proposed_name(mesh: PolyMesh, faces: Ints) -> str:
-    """A name for an island by where it looks and sits: Front, Left, Top ring, Bottom cap, Body …"""
-    area = face_areas(mesh)
+def proposed_names(mesh: PolyMesh, islands: Sequence[Ints]) -> list[str]:
+    """A name for each island (its faces) by where it looks and sits: Front, Left, Top ring, Bottom cap, Body …"""
+    area, normals, centres = face_areas(mesh), face_normals(mesh), face_centres(mesh)
+    return [_proposed(mesh, faces, area, normals, centres) for faces in islands]
+
+
+def _proposed(mesh: PolyMesh, faces: Ints, area: Floats, normals: Floats, centres: Floats) -> str:
     own, whole = area[faces], max(float(area.sum()), 1e-300)
     total = max(float(own.sum()), 1e-300)
-    way = (face_normals(mesh)[faces] * own[:, None]).sum(axis=0) / total
-    centres = face_centres(mesh)
-    low, high = mesh.points.min(axis=0), mesh.points.max(axis=0)
-    off = ((centres[faces] * own[:, None]).sum(axis=0) / total - (low + high) / 2) / np.maximum(high - low, 1e-300)
+    way = own @ normals[faces] / total
+    low, high = mesh.box
+    off = (own @ centres[faces] / total - (low + high) / 2) / np.maximum(high - low, 1e-300)
     coherent = float(np.linalg.norm(way))
     # Cuts inside do not count: a ring laid open is a ring.
     form = chart_of(mesh, faces, np.zeros(mesh.topology.n_edges, bool))

@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 from jacket.core.jit import kernel
 from jacket.core.mesh.geometry import face_areas
 from jacket.core.mesh.polymesh import UV, Bools, Floats, Ints, PolyMesh
+from jacket.core.mesh.tables import finite_rows
 from jacket.core.mesh.walks import face_parts
 from jacket.core.uv.areas import face_uv_areas
 from jacket.core.uv.sets import apart_flags, cut_flags
@@ -59,7 +60,7 @@ class Islands:
     @cached_property
     def mapped(self) -> Bools:
         """(count,) whether every corner of an island is mapped."""
-        bad = ~np.isfinite(self.uv).all(axis=1)
+        bad = ~finite_rows(self.uv)
         return np.bincount(self.corner_labels, bad, minlength=self.count) == 0
 
     @cached_property

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from jacket.core.mesh.geometry import face_areas, face_centres, face_normals, unit
-from jacket.core.mesh.polymesh import Bools, Floats, PolyMesh
+from jacket.core.mesh.polymesh import Bools, Floats, Ints, PolyMesh
 from jacket.core.uv.sets import SLACK, apart_flags, cut_flags
 from jacket.core.uv.sheets import Sheet
 from jacket.errors import EditRefused
@@ -53,15 +53,17 @@ def fitted_caster(mesh: PolyMesh, faces: Bools, kind: str, way: Floats | None = 
     """
     if not faces.any():
         raise EditRefused("Hold faces to project first.")
-    area, normals = face_areas(mesh)[faces], face_normals(mesh)[faces]
-    middle = (face_centres(mesh)[faces] * area[:, None]).sum(axis=0) / max(float(area.sum()), 1e-300)
+    area, normals, centres = face_areas(mesh), face_normals(mesh), face_centres(mesh)
+    if not faces.all():
+        area, normals, centres = area[faces], normals[faces], centres[faces]
+    middle = area @ centres / max(float(area.sum()), 1e-300)
     frame: Floats | None = np.eye(3)
     if kind in ("view", "plane"):
-        frame = way if kind == "view" else _frame((normals * area[:, None]).sum(axis=0))
+        frame = way if kind == "view" else _frame(area @ normals)
         if frame is None:
             raise EditRefused("These faces look every way alike; project them onto a box, or from a view.")
     elif kind == "cylinder":
-        spread, axes = np.linalg.eigh(np.einsum("ni,nj,n->ij", normals, normals, area))
+        spread, axes = np.linalg.eigh(normals.T @ (normals * area[:, None]))
         up = axes[:, 0] * (1.0 if axes[:, 0][int(np.argmax(np.abs(axes[:, 0])))] > 0 else -1.0)
         # Upright where nothing speaks for another way.
         frame = np.eye(3) if spread[0] > 0.6 * spread[1] or up[1] > 1 - 1e-6 else Caster(middle, np.eye(3)).turned(up, 1).frame
@@ -84,16 +86,17 @@ def projected(mesh: PolyMesh, faces: Bools, kind: str, sheet: Sheet, way: Floats
         caster = fitted_caster(mesh, faces, kind, way)
     elif not faces.any():
         raise EditRefused("Hold faces to project first.")
-    corners = faces[mesh.face_of_corner]
-    owner = mesh.face_of_corner[corners]
-    out = caster.local(mesh.points[mesh.corners[corners]])
-    sides = np.zeros(len(out), np.int64)
+    # Taking all of a table is free, choosing from it is not.
+    corners: Bools | slice = slice(None) if faces.all() else faces[mesh.face_of_corner]
+    owner, at = mesh.face_of_corner[corners], mesh.corners[corners]
+    local = caster.local(mesh.points)
+    sides = np.zeros(len(at), np.int64)
     if kind in ("view", "plane"):
-        flat = out[:, :2].copy()
+        flat = local[:, :2][at]
     elif kind == "box":
-        flat, sides = _box(out, (face_normals(mesh) @ caster.frame.T)[owner])
+        flat, sides = _box(local[at], (face_normals(mesh) @ caster.frame.T)[owner])
     elif kind in ("cylinder", "sphere"):
-        flat = _round(out, caster.local(face_centres(mesh))[owner], kind)
+        flat = _round(local, caster.local(face_centres(mesh)), at, owner, kind)
     else:
         raise ValueError(kind)
     for side in np.unique(sides).tolist() if kind == "box" else ():
@@ -145,18 +148,17 @@ def _box(out: Floats, normals: Floats) -> tuple[Floats, np.ndarray]:
     return flat, sides
 
 
-def _round(out: Floats, centre: Floats, kind: str) -> Floats:
-    """(N, 2) places by angle round the upright axis and by height or latitude. `centre` (N, 3) is the middle of each corner's
-    face: angles are counted on from it, so that no face runs round the back."""
-    radius = float(np.hypot(out[:, 0], out[:, 2]).mean())
-    base = np.arctan2(centre[:, 0], centre[:, 2])
-    away = np.arctan2(out[:, 0], out[:, 2]) - base
-    away = (away + np.pi) % (2 * np.pi) - np.pi
-    pole = np.hypot(out[:, 0], out[:, 2]) < 1e-9 * max(float(np.abs(out).max()), 1e-300)
-    angle = base + np.where(pole, 0.0, away)
+def _round(points: Floats, centres: Floats, at: Ints, owner: Ints, kind: str) -> Floats:
+    """(N, 2) places by angle round the upright axis and by height or latitude, for corners (N,) at points of faces. Angles are
+    counted on from that of the face's middle, so that no face runs round the back."""
+    around = np.hypot(points[:, 0], points[:, 2])
+    radius = float(around[at].mean())
+    base = np.arctan2(centres[:, 0], centres[:, 2])[owner]
+    away = np.arctan2(points[:, 0], points[:, 2])[at] - base
+    away -= 2 * np.pi * np.floor(away / (2 * np.pi) + 0.5)
+    pole = around < 1e-9 * max(float(np.abs(points).max()), 1e-300)
+    angle = base + (np.where(pole[at], 0.0, away) if pole.any() else away)
     if kind == "cylinder":
-        return np.stack([radius * angle, out[:, 1]], axis=1)
-    ball = float(np.linalg.norm(out, axis=1).mean())
-    direction = unit(out)
-    return np.stack([ball * angle, ball * np.arcsin(np.clip(direction[:, 1], -1, 1))], axis=1)
-
+        return np.stack([radius * angle, points[at, 1]], axis=1)
+    ball = float(np.linalg.norm(points, axis=1)[at].mean())
+    return np.stack([ball * angle, ball * np.arcsin(np.clip(unit(points)[:, 1], -1, 1))[at]], axis=1)

@@ -12,6 +12,7 @@ from xml.sax.saxutils import escape, quoteattr
 import numpy as np
 
 from jacket.core.mesh.polymesh import Floats, PolyMesh
+from jacket.core.mesh.tables import finite_rows
 from jacket.core.uv.identity import numbers_by_label
 from jacket.core.uv.islands import Islands
 from jacket.core.uv.sheets import ONE_SHEET, Sheet, Sheets
@@ -171,7 +172,7 @@ def _islands(mesh: PolyMesh, names: Mapping[int, str], sheets: Sheets, sheet: in
     where, topology = sheets[sheet], mesh.topology
     # Rows of a picture run downwards.
     place = (islands.uv - where.origin) * [1, -1] * where.size + [0, where.height]
-    mapped: Any = np.isfinite(place).all(axis=1) & (islands.sheet_of[islands.corner_labels] == sheet)
+    mapped: Any = finite_rows(place) & (islands.sheet_of[islands.corner_labels] == sheet)
     numbers = numbers_by_label(mesh, islands.labels, islands.count)
     names_at = (islands.name_places - where.origin) * [1, -1] * where.size + [0, where.height]
     border = np.zeros(mesh.n_corners, bool)

@@ -111,7 +111,7 @@ def _mesh(usd: Any, stage: Any, where: str, mesh: PolyMesh, profile: Profile) ->
     made.CreateSubdivisionSchemeAttr(UsdGeom.Tokens.none)
     made.CreateNormalsAttr(Vt.Vec3fArray.FromNumpy(turned(corner_normals(mesh), profile).astype(np.float32)))
     made.SetNormalsInterpolation(UsdGeom.Tokens.faceVarying)
-    low, high = placed.points.min(axis=0), placed.points.max(axis=0)
+    low, high = placed.box
     made.CreateExtentAttr(Vt.Vec3fArray.FromNumpy(np.stack([low, high]).astype(np.float32)))
     if mesh.uv is not None and np.isfinite(mesh.uv).any():
         st = UsdGeom.PrimvarsAPI(made).CreatePrimvar("st", Sdf.ValueTypeNames.TexCoord2fArray, UsdGeom.Tokens.faceVarying)

@@ -110,7 +110,7 @@ in glTF are single precision."""
 
 def _offset(mesh: PolyMesh) -> NDArray[np.float64]:
     """(3,) what is taken off the points of a mesh that lies far out, a number of single precision itself; else 0."""
-    low, high = mesh.points.min(axis=0), mesh.points.max(axis=0)
+    low, high = mesh.box
     if np.abs(mesh.points).max() <= FAR * max(float((high - low).max()), 1e-300):
         return np.zeros(3)
     return np.asarray(((low + high) / 2).astype(np.float32), np.float64)

@@ -20,6 +20,7 @@ from jacket.core.bake.handed import texture_fans
 from jacket.core.jit import inline, kernel
 from jacket.core.mesh.materials import Material
 from jacket.core.mesh.polymesh import Floats, Ints, PolyMesh
+from jacket.core.mesh.tables import finite_rows
 from jacket.errors import FormatError
 from jacket.formats.atomic import beside, read_bytes, write_bytes
 from jacket.formats.mesh.numbers import parse_float, parse_int, rows_of_text, skip_line, skip_spaces, skip_word
@@ -417,7 +418,7 @@ def _token(name: str) -> str:
 def _face_lines(mesh: PolyMesh, uv: Floats | None, texture: list[int], turned: list[int]) -> list[str]:
     corner = (mesh.corners + 1).tolist()
     starts = mesh.starts.tolist()
-    mapped: list[Any] = np.isfinite(uv).all(axis=1).tolist() if uv is not None else []  # type: ignore[assignment]
+    mapped: list[Any] = finite_rows(uv).tolist() if uv is not None else []  # type: ignore[assignment]
     switches = _switches(mesh)
     out = []
     for f in range(mesh.n_faces):

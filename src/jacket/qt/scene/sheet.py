@@ -10,6 +10,7 @@ from jacket.commands.display import Colouring, Display
 from jacket.core.derive import islands_of, known_close
 from jacket.core.layout.pieces import Bonds
 from jacket.core.mesh.polymesh import PIN, Bools, Floats, PolyMesh
+from jacket.core.mesh.tables import finite_rows
 from jacket.core.seams.sewing import partner_threads
 from jacket.core.store import STORE
 from jacket.core.uv.identity import island_numbers
@@ -163,7 +164,7 @@ def _flat_places(mesh: PolyMesh) -> tuple[Floats, Bools]:
         uv = mesh.uv if mesh.uv is not None else np.full((mesh.n_corners, 2), np.nan)
         places = np.zeros((mesh.n_corners, 3))
         places[:, :2] = np.nan_to_num(uv)
-        off = np.bincount(mesh.face_of_corner, ~np.isfinite(uv).all(axis=1), minlength=mesh.n_faces)
+        off = np.bincount(mesh.face_of_corner, ~finite_rows(uv), minlength=mesh.n_faces)
         return places, off == 0
 
     return STORE.get((mesh.aspect("faces"), mesh.aspect("uv")), "flat places", make)

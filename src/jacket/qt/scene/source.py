@@ -128,7 +128,7 @@ def cut_plane(state: State, display: Display) -> tuple[float, float, float, floa
     if not display.cut_axis or source is None or source.mesh.n_points == 0:
         return (0.0, 0.0, 0.0, 0.0)
     axis = "xyz".index(display.cut_axis)
-    low, high = STORE.get((source.mesh.aspect("points"),), "box", lambda: (source.mesh.points.min(axis=0), source.mesh.points.max(axis=0)))
+    low, high = source.mesh.box
     normal = [0.0, 0.0, 0.0]
     normal[axis] = 1.0
     return (*normal, float(low[axis] + display.cut_share * (high[axis] - low[axis])))  # type: ignore[return-value]
@@ -145,7 +145,7 @@ def picked_layers(state: State, palette: Palette, pull: float) -> list[Layer]:
 
 def plane_layers(mesh: PolyMesh, plane: Plane, palette: Palette) -> list[Layer]:
     """The mirror plane as a frame round the source."""
-    low, high = mesh.points.min(axis=0), mesh.points.max(axis=0)
+    low, high = mesh.box
     middle = (low + high) / 2
     middle = middle - (middle @ plane.normal - plane.offset) * plane.normal
     across = np.cross(plane.normal, [0.0, 1.0, 0.0] if abs(plane.normal[1]) < 0.9 else [1.0, 0.0, 0.0])

@@ -13,6 +13,7 @@ from PySide6.QtGui import QColor, QPainter, QPen
 from jacket.core.derive import islands_of
 from jacket.core.layout.pieces import stacked_on
 from jacket.core.mesh.polymesh import PolyMesh
+from jacket.core.mesh.tables import bounds, finite_rows
 from jacket.core.uv.identity import IslandRecord, island_numbers
 from jacket.core.uv.sheets import Sheet
 from jacket.document.document import Document
@@ -106,10 +107,10 @@ class FlatView(GlView):
 
     def frame_uv(self, uv: Any) -> None:
         """Show some places of the sheet."""
-        uv = uv[np.isfinite(uv).all(axis=1)]
+        uv = uv[finite_rows(uv)]
         if len(uv):
             self._framed = True
-            self._frame(uv.min(axis=0), uv.max(axis=0))
+            self._frame(*bounds(uv))
 
     # ---- rulers and names ----------------------------------------------------------------------
     def _paint_extra(self, painter: QPainter) -> None:

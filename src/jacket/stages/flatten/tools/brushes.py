@@ -13,7 +13,7 @@ from jacket.core.flatten.editing import refined
 from jacket.core.flatten.mirroring import Images, followed, images_of
 from jacket.core.mesh.polymesh import PIN, Floats, Ints, PolyMesh
 from jacket.core.store import STORE
-from jacket.core.uv.sets import flat_points
+from jacket.core.uv.sets import border_flags, flat_points
 from jacket.document.document import Document
 from jacket.errors import EditRefused
 from jacket.tools.base import Option, Tool
@@ -34,14 +34,13 @@ class Sheet:
         self.pins = np.zeros(len(self.first))
         if pins is not None:
             np.maximum.at(self.pins, self.fans, np.asarray(pins, np.float64))
-        border = np.zeros(len(self.first), bool)
-        ends = np.sort(np.stack([self.fans, self.fans[mesh.topology.next]], axis=1), axis=1)
-        keys, count = np.unique(ends[:, 0].astype(np.int64) * len(self.first) + ends[:, 1], return_counts=True)
-        lone = keys[count == 1]
-        border[lone // len(self.first)] = True
-        border[lone % len(self.first)] = True
-        self.border = border
-        self.ends = np.stack([keys // len(self.first), keys % len(self.first)], axis=1)
+        # Each side of an edge where an island ends is an edge of its own on the sheet; elsewhere both are one.
+        topology = mesh.topology
+        lone = (border_flags(mesh) | (topology.edge_uses != 2))[topology.edge]
+        self.border = np.zeros(len(self.first), bool)
+        self.border[self.fans[lone]] = self.border[self.fans[topology.next[lone]]] = True
+        own = np.flatnonzero(lone | (topology.edge_corner[topology.edge] == np.arange(mesh.n_corners)))
+        self.ends = np.stack([self.fans[own], self.fans[topology.next[own]]], axis=1)
 
     def places(self, mesh: PolyMesh) -> Floats:
         """(P, 2) where the points lie, NaN where unmapped."""

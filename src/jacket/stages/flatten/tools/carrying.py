@@ -12,6 +12,7 @@ from jacket.core.derive import islands_of
 from jacket.core.flatten.editing import Carrier, Laying
 from jacket.core.mesh.choosing import as_kind
 from jacket.core.mesh.polymesh import Floats, Ints, PolyMesh
+from jacket.core.mesh.tables import finite_rows
 from jacket.core.uv.sheets import pixel_places
 from jacket.errors import EditRefused
 from jacket.stages.flatten.tools.brushes import Mirrored, Sheet, shifted
@@ -21,7 +22,7 @@ from jacket.tools.holding import edge_ghost, face_ghost, found_under
 
 ROUNDS = 12
 """Times that what is carried is led on towards its place when it is let go."""
-PATIENCE = 0.15
+PATIENCE = 0.06
 """Seconds that letting go waits for what still follows."""
 
 
@@ -100,7 +101,7 @@ class Carry(Tool):
             raise EditRefused("Nothing lies on the sheet yet; flatten the jacket first.")
         self._sheet = Sheet(mesh)
         self._ids = np.unique(self._sheet.fans[corners])
-        self._ids = self._ids[(self._sheet.pins[self._ids] < 1) & np.isfinite(self._sheet.places(mesh)[self._ids]).all(axis=1)]
+        self._ids = self._ids[(self._sheet.pins[self._ids] < 1) & finite_rows(self._sheet.places(mesh)[self._ids])]
         self._carriers, self._mirrored = [], Mirrored(self.document, mesh, self._sheet)
         islands = islands_of(mesh, self.document.state.sheets)
         labels = np.unique(islands.corner_labels[self._sheet.first[self._ids]])
@@ -178,7 +179,7 @@ class Carry(Tool):
             for _ in range(ROUNDS if exact else 1):
                 if time.perf_counter() > self._until:
                     break
-                share = carrier.lead(target, 6 if exact else 1, stale=not exact)
+                share = carrier.lead(target, 6 if exact else 1, not exact, self._until)
                 if share == 1.0 or share < 1e-4:
                     break
             new = carrier.descent.uv

@@ -9,6 +9,7 @@ import numpy as np
 from jacket.core.derive import islands_of
 from jacket.core.flatten.sliding import MOST, Rails, point_rails, rails_of
 from jacket.core.mesh.polymesh import Floats, Ints, PolyMesh
+from jacket.core.mesh.tables import finite_rows
 from jacket.core.mesh.walks import edge_loop
 from jacket.core.uv.sets import border_flags
 from jacket.errors import EditRefused
@@ -53,7 +54,7 @@ class Slide(Tool):
         found = found_under(self, pointer, "point edge")
         if found.kind == "point" and not pointer.shift:
             at = mesh.uv[np.flatnonzero(mesh.corners == found.id)] if mesh.uv is not None else np.zeros((0, 2))
-            self.ghost = Ghost("flat", np.zeros((0, 2, 2)), at[np.isfinite(at).all(axis=1)], what="Slide the point along an edge", how="drag")
+            self.ghost = Ghost("flat", np.zeros((0, 2, 2)), at[finite_rows(at)], what="Slide the point along an edge", how="drag")
         elif found.kind == "edge":
             edges = self._edges(mesh, found.id, pointer.shift)
             what = "Slide the edge" if len(edges) == 1 else f"Slide {len(edges):,} edges"
@@ -127,7 +128,7 @@ class Slide(Tool):
             share = self._share(self._rails, way)
             ids, step = self._rails.ids, self._rails.moves(share)
         moves[ids] = step * (1 - sheet.pins[ids])[:, None]
-        moves[~np.isfinite(places).all(axis=1)] = 0.0
+        moves[~finite_rows(places)] = 0.0
         uv, self._stopped = shifted(base.mesh, sheet, places, moves)
         if self._mirrored is not None and base.mesh.uv is not None:
             uv = self._mirrored.follow(base.mesh, base.mesh.uv, uv, ids)
