@@ -7,6 +7,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from jacket.core.bake.cage import found_reach
 from jacket.core.flatten.stretch import StretchFigures, face_angles, face_stretch, measure_stretch
 from jacket.core.layout.margins import close_islands
 from jacket.core.layout.twins import Twins, find_twins
@@ -353,6 +354,22 @@ def known_gap(mesh: PolyMesh, source: PolyMesh) -> Floats | None:
     if mesh.n_points < AT_ONCE:
         return gap_of(mesh, source)
     found: Floats | None = STORE.peek((mesh.aspect("points"), *form_of(source)), "gap")
+    return found
+
+
+def cage_reach_of(mesh: PolyMesh, source: PolyMesh) -> float:
+    """How far a cage reaches by itself, in units (core/bake/cage.py, found_reach)."""
+    detached = mesh.detached()
+    return STORE.get((mesh.aspect("points"), mesh.aspect("faces"), *form_of(source)), "cage reach",
+                     lambda: found_reach(detached, surface_of(source)))  # fmt: skip
+
+
+def known_cage_reach(mesh: PolyMesh, source: PolyMesh) -> float | None:
+    """What `cage_reach_of` says where it has been found, or is found in a moment; None where that is worth working beside the
+    window."""
+    if mesh.n_points < AT_ONCE:
+        return cage_reach_of(mesh, source)
+    found: float | None = STORE.peek((mesh.aspect("points"), mesh.aspect("faces"), *form_of(source)), "cage reach")
     return found
 
 

@@ -43,8 +43,15 @@ def start_logging() -> None:
     log.setLevel(logging.INFO)
 
 
+SWITCH = 5e-4
+"""Seconds after which a thread hands the interpreter over."""
+
+
 def make_app(arguments: list[str]) -> QApplication:
     """The Qt application with Jacket's surface format and fonts."""
+    # Work beside the window keeps the interpreter for 5 ms a turn by default, at each of the many calls for which the window
+    # lets go of it.
+    sys.setswitchinterval(SWITCH)
     surface = QSurfaceFormat()
     surface.setVersion(3, 3)
     surface.setProfile(QSurfaceFormat.OpenGLContextProfile.CoreProfile)

@@ -100,6 +100,7 @@ class Following(QObject):
             parts.foreseeing.refresh()
         if name == "display":
             parts.looking.look_for_uncovered()
+        if name in ("display", "stage"):
             parts.looking.follow_gap()
             parts.looking.follow_skins()
         parts.panel.refresh({name})

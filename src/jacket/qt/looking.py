@@ -8,7 +8,7 @@ from typing import Any
 from PySide6.QtCore import QObject, QTimer, Signal
 
 from jacket.commands.display import Colouring, Heat
-from jacket.core.derive import gap_of, known_gap, uncovered_values
+from jacket.core.derive import cage_reach_of, gap_of, known_cage_reach, known_gap, uncovered_values
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.document.document import Document
 from jacket.program import Program
@@ -102,14 +102,16 @@ class Looking(QObject):
 
     # ---- gaps of large layers ----------------------------------------------------------------------------
     def follow_gap(self) -> None:
-        """Find the gap of the active layer where it is shown and not known yet."""
-        state = self.program.document.state
+        """Find the gap of the active layer, or how far its cage reaches, where it is shown and not known yet."""
+        state, display = self.program.document.state, self.program.display
         jacket, source = state.jacket, state.source
-        if self.program.display.colouring is not Colouring.GAP or jacket is None or source is None or jacket.mesh.n_faces == 0:
+        if jacket is None or source is None or jacket.mesh.n_faces == 0 or self.gauger.busy:
             return
         mesh, over = jacket.mesh, source.mesh
-        if known_gap(mesh, over) is None and not self.gauger.busy:
+        if display.colouring is Colouring.GAP and known_gap(mesh, over) is None:
             self.gauger.start("measure the gap", lambda _: gap_of(mesh, over), self._gauged, self.program.say)
+        elif display.cage and self.program.stage.id == "deliver" and known_cage_reach(mesh, over) is None:
+            self.gauger.start("find the cage", lambda _: cage_reach_of(mesh, over), self._gauged, self.program.say)
 
     def follow_skins(self) -> None:
         """Make ready what is shown as in a game: large layers take a while."""

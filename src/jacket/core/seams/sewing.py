@@ -39,13 +39,12 @@ def chains(mesh: PolyMesh, cut: Bools, corner: float = CORNER) -> list[Ints]:
         left[first] = False
         while not stop[point] and point != begin:
             here = around[start[point] : start[point + 1]]
-            following = [int(e) for e in here if left[e]]
-            if not following:
+            edge = next((int(e) for e in here if left[e]), -1)
+            if edge < 0:
                 break
-            edge = following[0]
             left[edge] = False
             row.append(edge)
-            point = int(ends[edge].sum() - point)
+            point = int(ends[edge, 0]) + int(ends[edge, 1]) - point
         out.append(np.array(row, np.int32))
     return out
 

@@ -15,7 +15,7 @@ from jacket.core.mesh.polymesh import Floats, PolyMesh
 from jacket.document.state import Held, State
 from jacket.formats.deliver.laid import decal_stamps
 from jacket.formats.deliver.own import own_stamps
-from jacket.qt.scene.cage import cage_layers
+from jacket.qt.scene.cage import cage_layers, reach_of
 from jacket.qt.scene.jacket import (
     PULL,
     Frame,
@@ -115,10 +115,14 @@ def form_scene(
 
 def _cage(state: State, palette: Palette, shown: Shown, kept: Kept, pull: float) -> list[Layer]:
     """The hull of the active layer, made anew only where what it follows from changed."""
-    mesh = state.jacket.mesh if state.jacket is not None else None
-    key = None if mesh is None or state.jacket is None else (
-        state.jacket.name, state.jacket.visible, skin_follows(mesh), mesh.aspect("point_data"), shown.baked, shown.cage, palette, pull, state.source)
-    return kept.layers("cage", key, lambda: cage_layers(state, shown.baked, shown.cage, palette, pull))
+    layer = state.jacket
+    if layer is None or not layer.visible or layer.mesh.n_faces == 0:
+        return []
+    reach = reach_of(layer, state, shown.baked, shown.cage)
+    if reach is None:
+        return []
+    key = (skin_follows(layer.mesh), layer.mesh.aspect("point_data"), shown.baked, reach, palette, pull)
+    return kept.layers("cage", key, lambda: cage_layers(layer.mesh, reach, shown.baked, palette, pull))
 
 
 def _lit_scene(state: State, display: Display, palette: Palette, shown: Shown, kept: Kept) -> Scene:
