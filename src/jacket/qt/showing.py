@@ -104,7 +104,9 @@ class Showing(QObject):
         hems = display.hems and program.stage.id == "layout" and mesh is not None and mesh.uv is not None
         together = program.stage.id == "layout" and program.values(LayoutValues).together
         beside = sharing(state) if together else []
-        near = tuple(too_near(mesh, state)) if hems and mesh is not None else None
+        # A layout that is being packed keeps its margins, or it would not be shown: nothing has to be looked for.
+        packing = flat.shown is not None
+        near = (() if packing else tuple(too_near(mesh, state))) if hems and mesh is not None else None
         key: tuple[Any, ...] = (grounds, self.palette, display.colouring, display.checker, display.squares, (display.board, display.board_picture, display.board_share, display.board_light), display.stretch_by, display.threads, display.hems, display.alone, display.strokes, state.sheets, state.active_sheet, (state.guides, state.source),
                zoom, state.held if display.alone else None, near, tuple((m.aspect("faces"), m.aspect("uv")) for m in beside))  # fmt: skip
         base = self._kept.layers("sheets", key, lambda: sheet_layers(state, display, self.palette, flat.camera.scale, near, beside))
