@@ -22,7 +22,7 @@ from jacket.core.quads.base import Base
 from jacket.core.quads.fitting import fitted, least_folded, lines_over, with_ends
 from jacket.core.quads.steering import Guide, dense_guide
 from jacket.core.quads.subdivide import split_to_quads
-from jacket.core.rows.unwind import unwound, windings
+from jacket.core.rows.unwind import Apart, taken_apart, unwound, windings
 from jacket.core.space.bvh import Bvh
 from jacket.core.space.sample import gap
 from jacket.progress import Progress, part
@@ -40,12 +40,11 @@ LONGER = 1.25
 """How many times as large gaps over the figures may become."""
 MOST_ODD = 0.08
 """Irregular points per quad of the coarse grid from which it is not tried."""
+ROOMY = 0.973
+"""Corner mean from which on rows are worth another try at what corners bear."""
 MEAN, FIRST, GAP = 0.970, 0.80, 1.26
 """Corner mean, first percentile and largest gaps in % of the diagonal that closing may come down to; gaps a twentieth over the
 1.2 of the figures, as few samples tell them here."""
-
-
-Way = Callable[[PolyMesh, Base, Bvh, int, float, bool, Progress], PolyMesh | None]
 
 
 @dataclass(frozen=True)
@@ -151,25 +150,28 @@ def closed(
 
     # A grid of a quarter of the quads has no room for as many irregular points as horns and claws make.
     crowded = irregular_count(laid) > MOST_ODD * 0.25 * wanted
-    ways: list[tuple[Way, float]] = [(_own_way, 1.0), (_own_way, 0.65), (_own_way, 0.4), (_own_way, ALL)]
-    if not crowded:
-        ways.insert(0, (_split_way, 1.0))
-    for k, (way, share) in enumerate(ways):
+    shares = [1.0, 0.65, 0.4, ALL]
+    ways = [*([] if crowded else [(True, 1.0)]), *((False, share) for share in shares)]
+    pieces: list[Apart | None] = []
+    for k, (split, share) in enumerate(ways):
         if share == ALL:
             # One ring through a fifth of all quads is worse than somewhat uneven steps.
             if min(best_now.winding, spare_now.winding) <= WINDING or closeness <= 0:
                 break
             share = 1.0 / closeness
         elif share < 1.0 and best is not laid:
-            if best_now.winding <= WINDING:
+            if best_now.winding <= (CLOSED if best_now.mean >= ROOMY else WINDING):
                 break
             # Corners bear more than that.
             share = 1.6 if share > 0.5 else 1.3
         step = part(progress, k / len(ways), (k + 1) / len(ways))
-        quads = coarse(round(wanted / 4)) if way is _split_way else laid
-        if quads is None:
-            continue
-        new = way(quads, base, surface, wanted, share * closeness, graded, step)
+        if split:
+            quads = coarse(round(wanted / 4))
+            new = None if quads is None else _split_way(quads, base, surface, wanted, share * closeness, graded, step)
+        else:
+            if not pieces:
+                pieces.append(taken_apart(laid, line_edges(laid, base), progress=step))
+            new = None if pieces[0] is None else _own_way(laid, base, surface, wanted, share * closeness, pieces[0], step)
         if new is not None and consider(least_folded(fitted(new, base, surface, graded, guides), new, surface)):
             break
     # Rows that wind through all of a form are worse than an end that is a little short.
@@ -199,9 +201,9 @@ def _split_way(
 
 
 def _own_way(
-    laid: PolyMesh, base: Base, surface: Bvh, wanted: int, closeness: float, graded: bool, progress: Progress
+    laid: PolyMesh, base: Base, surface: Bvh, wanted: int, closeness: float, apart: Apart, progress: Progress
 ) -> PolyMesh | None:
-    found = unwound(laid, line_edges(laid, base), closeness, 3, progress, wanted=wanted)
+    found = unwound(laid, line_edges(laid, base), closeness, 4, progress, wanted=wanted, apart=apart)
     if found is None:
         return None
     return _onto_lines(found.mesh, found.lines, base, surface)[0]

@@ -7,6 +7,7 @@ one ring twice, and what the change costs in strain.
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 
@@ -17,12 +18,16 @@ from jacket.core.rows.tmesh import HARD, TMesh
 
 OFF = 10.0
 """What a unit out of bounds costs."""
-HEAT, COLD = 0.02, 0.001
-"""Temperatures at which the search begins and ends."""
+HEAT, WARM, COLD = 0.02, 0.01, 0.001
+"""Temperatures at which the search begins, goes on and ends."""
 LOGS, MOST, SQUARES, OWN, OVER, COUNT = 0.1, 0.5, 1.5, 0.3, 1.0, 4.0
 """Weights of the mean logarithm of lengths, the largest share, the sum of squared shares, the share crossed by its own ring,
 the largest share over `ENOUGH`, and the number of quads being more than `SLACK` off."""
 ENOUGH, SLACK = 0.08, 0.01
+
+
+SHORTER = 1.0
+"""By how much the mean logarithm of lengths falls in one step at most."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -45,6 +50,11 @@ class Wiring:
     sides: Ints
     n_chains: int
     links: Ints
+
+    @property
+    def wires(self) -> tuple[Any, ...]:
+        """The same for kernels."""
+        return (self.piece_chain, self.piece_side, self.piece_reverse, self.order, self.of, self.patch, self.sides, self.n_chains, self.links)
 
 
 def wiring(tm: TMesh, plan: Layout, links: Ints | None = None) -> Wiring:
@@ -70,49 +80,47 @@ def lowest(tm: TMesh, plan: Layout, start: Whole) -> Whole:
 
 @dataclass(frozen=True)
 class Found:
-    """lengths (U,) of the unknowns; the objective there; the mean square strain of a quad."""
+    """lengths (U,) of the unknowns; the objective there; the mean square strain of a quad; changes (K,) along the basis."""
 
     lengths: Whole
     score: float
     strain: float
+    change: Whole
 
 
 def searched(
     net: Wiring, start: Whole, basis: Whole, form: Floats, centre: Floats, n_quads: int, steps: int, seed: int,
-    strain: float, low: Whole, high: Whole,
+    strain: float, low: Whole, high: Whole, after: Whole | None = None,
 ) -> Found:  # fmt: skip
     """Lengths near `start` (U,), from `low` to `high`, by changes along `basis` (U, K), short in the metric `form`, whose energy
-    about `centre` (K,) counts by `strain` per quad. The same seed gives the same lengths."""
-    wires = (net.piece_chain, net.piece_side, net.piece_reverse, net.order, net.of, net.patch, net.sides, net.n_chains, net.links)
+    about `centre` (K,) counts by `strain` per quad. The search begins at no change, or goes on after one (K,), less hot. The
+    same seed gives the same lengths."""
+    first = np.zeros(basis.shape[1], np.int64) if after is None else after
     z, score = _annealed(
-        wires, start, np.ascontiguousarray(basis.T), form, centre, n_quads, steps, seed, strain / n_quads, low, high, HEAT, COLD,
+        net.wires, start + basis @ first, np.ascontiguousarray(basis.T), form, centre - first, n_quads, steps, seed,
+        strain / n_quads, low, high, HEAT if after is None else WARM, COLD,
     )  # fmt: skip
+    z = first + z
     away = z - centre
-    return Found(start + basis @ z, float(score), float(away @ form @ away) / n_quads)
+    return Found(start + basis @ z, float(score), float(away @ form @ away) / n_quads, z)
+
+
+def measured(net: Wiring, lengths: Whole, n_quads: int) -> tuple[float, float, float, float, float, float]:
+    """Of lengths (U,) as far as rows go: (score, quads, mean logarithm of a ring's length, share of the longest, sum of squared
+    shares, share of the quads that one ring crosses twice)."""
+    found = _told(net.wires, lengths, n_quads)
+    return tuple(float(x) for x in found)  # type: ignore[return-value]
 
 
 @inline
-def _root(parent, x):
-    while parent[x] != x:
-        parent[x] = parent[parent[x]]
-        x = parent[x]
-    return x
+def _wired(net, lengths, room):
+    """Where every unit of a chain leads on each of its sides, and the number of units, or −1 where there are too many.
 
-
-@inline
-def _unit(place, length, reverse, i, chain_start):
-    """The unit of a chain that is the i-th of a piece."""
-    if reverse:
-        return chain_start + place + length - 1 - i
-    return chain_start + place + i
-
-
-@inline
-def _measured(net, lengths, room):
-    """(quads, mean log length, largest share, sum of squared shares, share crossed by itself), or quads −1 where too big."""
+    `room`: begin of chains, place of pieces, and by twice the unit plus 1 on the right: where one gets to, and how many quads
+    are crossed on the way; then rings, and two tables of units for counting.
+    """
     chain, side, reverse, order, of, patch, sides, n_chains, links = net
-    begin, place, parent, total, own_count, ua, ub = room
-    # Where each piece begins on its chain, and how long chains are.
+    begin, place, to, cross = room[0], room[1], room[2], room[3]
     n_pieces = len(chain)
     for c in range(n_chains + 1):
         begin[c] = 0
@@ -129,90 +137,168 @@ def _measured(net, lengths, room):
     for c in range(n_chains):
         begin[c + 1] += begin[c]
     n = begin[n_chains]
-    if n > len(parent):
-        return -1.0, 0.0, 0.0, 0.0, 0.0
-    for i in range(n):
-        parent[i] = i
-        total[i] = 0
-        own_count[i] = 0
-    for k in range(len(links)):
-        if links[k, 2] >= 0:
-            ra = _root(parent, begin[links[k, 0]] + links[k, 1])
-            rb = _root(parent, begin[links[k, 2]] + links[k, 3])
-            if ra != rb:
-                parent[max(ra, rb)] = min(ra, rb)
-    quads, count = 0, 0
+    if 2 * n > len(to):
+        return -1
+    for i in range(2 * n):
+        to[i] = -1
+        cross[i] = 0
     for p in range(len(patch)):
+        w = h = 0
+        for s in range(sides[p, 0]):
+            w += lengths[of[patch[p, 0] + s]]
+        for s in range(sides[p, 1]):
+            h += lengths[of[patch[p, 1] + s]]
         for k in range(2):
+            far = h if k == 0 else w
             # Opposite sides are walked opposite ways.
             x, left_x = patch[p, k], sides[p, k]
             y, left_y = patch[p, k + 2] + sides[p, k + 2] - 1, sides[p, k + 2]
             i = j = 0
             while left_x > 0 and left_y > 0:
                 lx, ly = lengths[of[x]], lengths[of[y]]
+                count = min(lx - i, ly - j)
+                if count > 0:
+                    base = begin[chain[x]] + place[x]
+                    a, da = (2 * (base + lx - 1 - i), -2) if reverse[x] else (2 * (base + i), 2)
+                    base = begin[chain[y]] + place[y]
+                    b, db = (2 * (base + j), 2) if reverse[y] else (2 * (base + ly - 1 - j), -2)
+                    a += side[x]
+                    b += side[y]
+                    for _ in range(count):
+                        to[a], to[b] = b, a
+                        cross[a] = cross[b] = far
+                        a += da
+                        b += db
+                    i += count
+                    j += count
                 if i >= lx:
                     x, left_x, i = x + 1, left_x - 1, 0
-                    continue
                 if j >= ly:
                     y, left_y, j = y - 1, left_y - 1, 0
-                    continue
-                a = _unit(place[x], lx, reverse[x], i, begin[chain[x]])
-                b = _unit(place[y], ly, reverse[y], ly - 1 - j, begin[chain[y]])
-                ra, rb = _root(parent, a), _root(parent, b)
-                if ra != rb:
-                    parent[max(ra, rb)] = min(ra, rb)
-                i += 1
-                j += 1
-    for p in range(len(patch)):
-        w = 0
-        for s in range(sides[p, 0]):
-            w += lengths[of[patch[p, 0] + s]]
-        h = 0
-        for s in range(sides[p, 1]):
-            h += lengths[of[patch[p, 1] + s]]
-        quads += w * h
-        for k in range(2):
-            n_units, x = 0, patch[p, k]
-            for s in range(sides[p, k]):
-                l = lengths[of[x + s]]
-                for i in range(l):
-                    r = _root(parent, begin[chain[x + s]] + place[x + s] + i)
-                    total[r] += h if k == 0 else w
-                    if k == 0:
-                        own_count[r] += 1
-                        ua[n_units] = r
-                    else:
-                        ub[n_units] = r
-                    n_units += 1
-        for j in range(h):
-            count += own_count[ub[j]]
-        for i in range(w):
-            own_count[ua[i]] = 0
-    outside = 0
     for k in range(len(links)):
-        total[_root(parent, begin[links[k, 0]] + links[k, 1])] += links[k, 4]
-        outside += links[k, 4]
-    rings, logs, most, squares = 0, 0.0, 0, 0.0
-    everything = quads + 0.5 * outside
-    for i in range(n):
-        if parent[i] == i and total[i] > 0:
-            rings += 1
-            logs += np.log(total[i])
-            most = max(most, total[i])
-            squares += (0.5 * total[i] / everything) ** 2
-    if rings == 0 or quads == 0:
-        return 0.0, 0.0, 1.0, 1.0, 1.0
-    return float(quads), logs / rings, 0.5 * most / everything, squares, count / quads
+        # Outside is where nothing lies yet.
+        a = 2 * (begin[links[k, 0]] + links[k, 1])
+        a += 1 if to[a] >= 0 else 0
+        cross[a] = links[k, 4]
+        if links[k, 2] >= 0:
+            b = 2 * (begin[links[k, 2]] + links[k, 3])
+            b += 1 if to[b] >= 0 else 0
+            to[a], to[b], cross[b] = b, a, links[k, 4]
+    return n
 
 
 @inline
-def _score(m, n_quads):
-    quads, logs, most, squares, own = m
-    off = abs(quads / n_quads - 1.0)
+def _walked(first, ring, number, to, cross, limit):
+    """Quads crossed on the way round from a unit, which is marked with the number of its ring; no further than a limit."""
+    total = 0
+    ring[first] = number
+    for way in range(2):
+        out = 2 * first + way
+        while True:
+            total += cross[out]
+            if to[out] < 0:
+                break
+            unit = to[out] // 2
+            if unit == first or total > limit:
+                return total
+            ring[unit] = number
+            out = 2 * unit + 1 - to[out] % 2
+    return total
+
+
+@inline
+def _measured(net, lengths, room, n_quads, bound, gain):
+    """(score, quads, mean log length, largest share, sum of squared shares, share crossed by itself): the rows' part of the
+    objective. Where it is sure to be over `bound`, something over that, and the rest is not looked at; `gain` is what short
+    rings may make up for a long one."""
+    chain, of, patch, sides, links = net[0], net[4], net[5], net[6], net[8]
+    begin, place, to, cross, ring, own_count, begun = room
+    n = _wired(net, lengths, room)
+    if n < 0:
+        return np.inf, 0.0, 0.0, 1.0, 1.0, 1.0
+    quads = 0
+    for p in range(len(patch)):
+        w = h = 0
+        for s in range(sides[p, 0]):
+            w += lengths[of[patch[p, 0] + s]]
+        for s in range(sides[p, 1]):
+            h += lengths[of[patch[p, 1] + s]]
+        quads += w * h
+    outside = 0
+    for k in range(len(links)):
+        outside += links[k, 4]
+    if quads == 0:
+        return np.inf, 0.0, 0.0, 1.0, 1.0, 1.0
+    everything = quads + 0.5 * outside
+    off = COUNT * max(0.0, abs(quads / n_quads - 1.0) - SLACK)
+    for i in range(n):
+        ring[i] = -1
+    # The share from which on one ring alone is over the bound.
+    slope, room_left = MOST + OVER, bound + gain - off + OVER * ENOUGH
+    limit = np.inf
+    if room_left < np.inf:
+        limit = 2.0 * everything * max((np.sqrt(slope * slope + 4.0 * SQUARES * max(room_left, 0.0)) - slope) / (2.0 * SQUARES), ENOUGH)
+    rings, logs, most, squares = 0, 0.0, 0, 0.0
+    # A ring that was too long lies mostly where it lay: begin there.
+    start = begun[0] if begun[0] < n else 0
+    for k in range(n):
+        i = start + k if start + k < n else start + k - n
+        if ring[i] >= 0:
+            continue
+        total = _walked(i, ring, rings, to, cross, limit)
+        if total == 0:
+            continue
+        rings += 1
+        logs += np.log(total)
+        squares += (0.5 * total / everything) ** 2
+        if total > most:
+            most = total
+            share = 0.5 * most / everything
+            least = off + MOST * share + SQUARES * squares + OVER * max(0.0, share - ENOUGH) - gain
+            if least > bound:
+                begun[0] = i
+                return least, float(quads), 0.0, share, squares, 1.0
+    if rings == 0:
+        return np.inf, 0.0, 0.0, 1.0, 1.0, 1.0
+    share = 0.5 * most / everything
+    score = (
+        off + LOGS * (logs / rings - 0.5 * np.log(n_quads)) + MOST * share + SQUARES * squares + OVER * max(0.0, share - ENOUGH)
+    )
+    if score > bound:
+        return score, float(quads), logs / rings, share, squares, 1.0
+    own, count = own_count, 0
+    for i in range(rings):
+        own[i] = 0
+    for p in range(len(patch)):
+        for k in range(2):
+            for s in range(sides[p, k]):
+                x = patch[p, k] + s
+                first = begin[chain[x]] + place[x]
+                for i in range(first, first + lengths[of[x]]):
+                    if k == 0:
+                        own[ring[i]] += 1
+                    else:
+                        count += own[ring[i]]
+        for s in range(sides[p, 0]):
+            x = patch[p, 0] + s
+            first = begin[chain[x]] + place[x]
+            for i in range(first, first + lengths[of[x]]):
+                own[ring[i]] = 0
+    return score + OWN * count / quads, float(quads), logs / rings, share, squares, count / quads
+
+
+@inline
+def _room(n_pieces, n_chains, n_quads):
+    units = 16 * (n_pieces + 1) + 8 * n_quads
     return (
-        LOGS * (logs - 0.5 * np.log(n_quads)) + MOST * most + SQUARES * squares + OWN * own
-        + OVER * max(0.0, most - ENOUGH) + COUNT * max(0.0, off - SLACK)
+        np.zeros(n_chains + 1, np.int32), np.zeros(n_pieces, np.int32), np.zeros(2 * units, np.int32), np.zeros(2 * units, np.int32),
+        np.zeros(units, np.int32), np.zeros(units, np.int32), np.zeros(1, np.int32),
     )  # fmt: skip
+
+
+@kernel
+def _told(net, lengths, n_quads):
+    return _measured(net, lengths, _room(len(net[0]), net[7], n_quads), n_quads, np.inf, 0.0)
 
 
 @inline
@@ -229,17 +315,16 @@ def _annealed(net, start, basis, form, centre, n_quads, steps, seed, strain, low
     k_dim, n_unknown = basis.shape
     lengths = start.copy()
     n_pieces, n_chains = len(net[0]), net[7]
-    units = 16 * (n_pieces + 1) + 8 * n_quads
-    room = (
-        np.zeros(n_chains + 1, np.int64), np.zeros(n_pieces, np.int64), np.zeros(units, np.int64), np.zeros(units, np.int64),
-        np.zeros(units, np.int64), np.zeros(units, np.int64), np.zeros(units, np.int64),
-    )  # fmt: skip
+    room = _room(n_pieces, n_chains, n_quads)
     z = np.zeros(k_dim, np.int64)
     grad = -(form @ centre)
     energy = -np.dot(centre, grad)
     # Until all lengths are within their bounds only these and the strain count.
     off = _shortfall(lengths, low, high)
-    rows = _score(_measured(net, lengths, room), n_quads) if off == 0 else 2.0
+    rows, logs = 2.0, 0.5 * np.log(n_quads)
+    if off == 0:
+        known = _measured(net, lengths, room, n_quads, np.inf, 0.0)
+        rows, logs = known[0], known[2]
     score = rows + OFF * off + strain * energy
     best, best_z = score, z.copy()
     changed = np.zeros(n_unknown, np.int64)
@@ -271,16 +356,16 @@ def _annealed(net, start, basis, form, centre, n_quads, steps, seed, strain, low
                 break
         if new_off > off:
             continue
-        new_rows = 2.0
+        new_rows, new_logs = 2.0, logs
         if new_off == 0:
-            found = _measured(net, changed, room)
-            if found[0] <= 0:
-                continue
-            new_rows = _score(found, n_quads)
+            # No step has been seen to shorten rings by more than that in the mean, so longer ones need not be made up for.
+            gain = LOGS * (0.5 * np.log(n_quads) - logs + SHORTER)
+            found = _measured(net, changed, room, n_quads, bound - strain * (energy + more), gain)
+            new_rows, new_logs = found[0], found[2]
         new = new_rows + OFF * new_off + strain * (energy + more)
         if new > bound:
             continue
-        score, off = new, new_off
+        score, off, logs = new, new_off, new_logs
         energy += more
         z[i] += s
         if j >= 0:

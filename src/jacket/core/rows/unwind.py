@@ -7,6 +7,7 @@ looks for lengths near the present ones whose rings are short (`search`); then i
 
 from __future__ import annotations
 
+import os
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 
@@ -28,10 +29,13 @@ from jacket.core.rows.tmesh import TMesh, t_mesh
 from jacket.errors import SolveError
 from jacket.progress import Progress, part, silent
 
-STEPS = 12_000
+STEPS = 3_000
 """Steps of one search."""
-SEEDS = 4
-THREADS = 2
+SEEDS, KEPT, AGAIN = 24, 6, (3, 3)
+"""Searches that begin at the present lengths, of which so many of the best go on, each by so many ways, once and again."""
+LARGE = 2_000
+"""Units of chains from which on searches are fewer, as each takes longer."""
+THREADS = max(2, os.cpu_count() or 1)
 MOST_FREE = 450
 """Whole numbers up to which a search is worth its time: a torn or noisy scan has more, and its rows end everywhere."""
 CLOSED = 9.0
@@ -50,6 +54,18 @@ class Unwound:
     strain: float
 
 
+@dataclass(frozen=True, eq=False)
+class Apart:
+    """A jacket taken apart: its rectangles, what fits together, a short basis (U, K) of changes and their energy about a
+    centre (K,)."""
+
+    tm: TMesh
+    plan: Layout
+    basis: Whole
+    form: Floats
+    centre: Floats
+
+
 def windings(mesh: PolyMesh) -> tuple[float, float]:
     """(longest ring in % of all crossings, quads crossed by their own ring in %)."""
     found: Rings = rings(mesh)
@@ -58,7 +74,7 @@ def windings(mesh: PolyMesh) -> tuple[float, float]:
 
 def unwound(
     mesh: PolyMesh, lines: Bools, closeness: float = 0.5, rounds: int = 2, progress: Progress = silent,
-    held: Bools | None = None, wanted: int = 0, outside: PolyMesh | None = None,
+    held: Bools | None = None, wanted: int = 0, outside: PolyMesh | None = None, apart: Apart | None = None,
 ) -> Unwound | None:  # fmt: skip
     """A sound mesh of quads whose rings are shorter, or None where that is not to be had.
 
@@ -67,6 +83,7 @@ def unwound(
     held (E,)     border edges whose points stay as they are
     wanted        how many quads there should be, 0 for as many as there are
     outside       what lies beyond held borders: rings are followed through it
+    apart         what `taken_apart` says of the mesh, where it is known
 
     Points lie between the old places and have to be relaxed. The same input gives the same bytes.
     """
@@ -85,7 +102,8 @@ def unwound(
         own = steps[first.query(current.points[ends].mean(axis=1), k=4)[1]].mean(axis=1)
         aim = np.clip(edge_lengths(current) / np.maximum(own, 1e-300) - 1.0, -0.7, 2.0) if k else np.zeros(len(ends))
         step = part(progress, k / rounds, (k + 1) / rounds)
-        found = _one_round(mesh, current, flags, fixed, aim, closeness, wanted or mesh.n_faces, outside, step)
+        known = apart if k == 0 and apart is not None else taken_apart(current, flags, fixed, aim, step)
+        found = None if known is None else _one_round(mesh, known, fixed, closeness, wanted or mesh.n_faces, outside, step)
         if found is None or winding(found.mesh) > (before if best is None else winding(best.mesh)) - 0.5:
             break
         best = found
@@ -108,15 +126,10 @@ def _step_lengths(mesh: PolyMesh) -> Floats:
     return np.asarray(total / np.maximum(np.bincount(ends.ravel(), minlength=mesh.n_points), 1))
 
 
-def _one_round(
-    origin: PolyMesh,
-    mesh: PolyMesh,
-    lines: Bools,
-    held: Bools | None,
-    aim: Floats,
-    closeness: float,
-    wanted: int, outside: PolyMesh | None, progress: Progress,
-) -> Unwound | None:
+def taken_apart(
+    mesh: PolyMesh, lines: Bools, held: Bools | None = None, aim: Floats | None = None, progress: Progress = silent
+) -> Apart | None:
+    """A jacket taken apart for a search, or None where there is nothing to choose; `aim` (E,) as in `strain_metric`."""
     progress(0.0, "tracing the rows")
     tm = t_mesh(mesh, lines)
     if tm is None:
@@ -127,40 +140,53 @@ def _one_round(
         return None
     progress(0.1, "weighing what other rows would cost")
     try:
-        form, centre = strain_metric(tm, plan, aim)
+        form, centre = strain_metric(tm, plan, np.zeros(mesh.topology.n_edges) if aim is None else aim)
     except (SolveError, np.linalg.LinAlgError):
         return None
     change, form = reduced(form)
     basis = plan.basis @ np.rint(change).astype(np.int64)
-    centre = np.asarray(np.linalg.solve(change, centre), float)
-    start = np.zeros(len(basis), np.int64)
-    start[plan.of] = plan.lengths
+    return Apart(tm, plan, basis, form, np.asarray(np.linalg.solve(change, centre), float))
+
+
+def _one_round(
+    origin: PolyMesh, apart: Apart, held: Bools | None, closeness: float, wanted: int, outside: PolyMesh | None, progress: Progress
+) -> Unwound | None:
     progress(0.3, "seeking rows that close")
-    for one in _candidates(tm, plan, start, basis, form, centre, wanted, closeness, _links(tm, held, outside), progress):
-        new, pairs = rebuilt(tm, plan, one.lengths, held)
+    for one in _candidates(apart, wanted, closeness, _links(apart.tm, held, outside), progress):
+        new, pairs = rebuilt(apart.tm, apart.plan, one.lengths, held)
         if _sound(new, origin):
             return Unwound(new, pairs, one.strain)
     return None
 
 
-def _candidates(
-    tm: TMesh, plan: Layout, start: Whole, basis: Whole, form: Floats, centre: Floats, n_quads: int, closeness: float,
-    links: Ints, progress: Progress,
-) -> list[Found]:  # fmt: skip
-    """What searches with several seeds found, best first."""
-    net: Wiring = wiring(tm, plan, links)
-    low, high = lowest(tm, plan, start), 2 * start + 2
+def _candidates(apart: Apart, n_quads: int, closeness: float, links: Ints, progress: Progress) -> list[Found]:
+    """What searches with several seeds found, best first: many short ones, the best of which go on."""
+    plan = apart.plan
+    start = np.zeros(len(apart.basis), np.int64)
+    start[plan.of] = plan.lengths
+    net: Wiring = wiring(apart.tm, plan, links)
+    low, high = lowest(apart.tm, plan, start), 2 * start + 2
     weight = NEAR_STRAIN * 16.0 ** (1.0 - 2.0 * float(np.clip(closeness, 0.0, 1.0)))
 
-    def one(seed: int) -> Found:
-        return searched(net, start, basis, form, centre, n_quads, STEPS, seed, weight, low, high)
+    def one(task: tuple[int, Whole | None]) -> Found:
+        return searched(net, start, apart.basis, apart.form, apart.centre, n_quads, STEPS, task[0], weight, low, high, task[1])
 
-    out = []
+    kept: list[Found] = []
+    # Every unit lies on two sides.
+    fewer = min(1.0, LARGE / max(int(plan.lengths.sum()) // 2, 1))
+    tasks: list[tuple[int, Whole | None]] = [(seed, None) for seed in range(max(round(SEEDS * fewer), 4))]
+    most = max(round(KEPT * fewer), 2)
+    done, everything = 0, len(tasks) + most * sum(AGAIN)
     with ThreadPoolExecutor(THREADS) as pool:
-        for k, found in enumerate(pool.map(one, range(SEEDS))):
-            out.append(found)
-            progress(0.3 + 0.65 * (k + 1) / SEEDS, "seeking rows that close")
-    return sorted(out, key=lambda f: f.score)
+        for ways in (*AGAIN, 0):
+            for found in pool.map(one, tasks):
+                done += 1
+                progress(0.3 + 0.65 * done / everything, "seeking rows that close")
+                if not any(np.array_equal(found.change, k.change) for k in kept):
+                    kept.append(found)
+            kept = sorted(kept, key=lambda f: f.score)[:most]
+            tasks = [(SEEDS + done + k, f.change) for k, f in enumerate(f for f in kept for _ in range(ways))]
+    return kept
 
 
 def put_together(rest: PolyMesh, mesh: PolyMesh, reach: float) -> tuple[PolyMesh, Ints]:
