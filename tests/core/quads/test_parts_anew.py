@@ -105,7 +105,7 @@ def test_a_coarser_patch_is_sewn_into_a_hole() -> None:
 
 def test_a_part_made_anew_ends_in_the_rows_around(spot: PolyMesh, surface: Bvh, jacket: PolyMesh) -> None:
     """All else stays as it is to the bit; new points lie on the source (distances by libigl)."""
-    for place, reach in ((spot.points[100], 0.3), (spot.points[2000], 0.45)):
+    for place, reach in ((spot.points[290], 0.3), (spot.points[1740], 0.45)):
         faces = part_near(jacket, place, reach)
         outside = np.setdiff1d(np.arange(jacket.n_faces), faces)
         new, notes = part_redone(jacket, faces, surface, AutoSettings(quads=0))
@@ -175,7 +175,7 @@ def test_a_pole_moves_and_stays_one(surface: Bvh, jacket: PolyMesh) -> None:
     odd = irregular_points(jacket)
     apart = np.linalg.norm(jacket.points[odd][:, None] - jacket.points[odd][None], axis=2) + 9.0 * np.eye(len(odd))
     pole = int(odd[int(np.argmax(apart.min(axis=1)))])
-    edge = int(np.flatnonzero((jacket.topology.edge_points == pole).any(axis=1))[0])
+    edge = int(np.flatnonzero((jacket.topology.edge_points == pole).any(axis=1))[-1])
     goal = int(jacket.topology.edge_points[edge].sum() - pole)
     new = pole_relaid(jacket, pole, goal, surface)
     assert_sound(new, jacket)

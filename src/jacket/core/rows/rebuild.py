@@ -97,6 +97,11 @@ def _chain_points(
     """(numbers of each chain's points, the places of all, pairs of numbers (K, 2) that are one point)."""
     mesh = tm.mesh
     hard = np.flatnonzero(tm.hard)
+    if held is not None:
+        # Where an irregular point comes to lie on a held border, the border stays.
+        on = np.zeros(mesh.n_points, bool)
+        on[mesh.topology.edge_points[held]] = True
+        hard = hard[np.argsort(~on[hard], kind="stable")]
     of_hard = np.full(mesh.n_points, -1, np.int64)
     of_hard[hard] = np.arange(len(hard))
     places = [mesh.points[hard]]

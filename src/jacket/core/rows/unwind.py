@@ -24,8 +24,9 @@ from jacket.core.rows.lattice import reduced
 from jacket.core.rows.measure import Rings, rings
 from jacket.core.rows.metric import Layout, Whole, layout, strain_metric
 from jacket.core.rows.rebuild import rebuilt
-from jacket.core.rows.search import Found, Wiring, lowest, searched, wiring
+from jacket.core.rows.search import Found, lowest, searched
 from jacket.core.rows.tmesh import TMesh, t_mesh
+from jacket.core.rows.wires import Wiring, wiring
 from jacket.errors import SolveError
 from jacket.progress import Progress, part, silent
 
@@ -33,7 +34,7 @@ STEPS = 3_000
 """Steps of one search."""
 SEEDS, KEPT, AGAIN = 24, 6, (3, 3)
 """Searches that begin at the present lengths, of which so many of the best go on, each by so many ways, once and again."""
-LARGE = 2_000
+LARGE = 4_000
 """Units of chains from which on searches are fewer, as each takes longer."""
 THREADS = max(2, os.cpu_count() or 1)
 MOST_FREE = 450
