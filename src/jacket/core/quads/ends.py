@@ -21,8 +21,11 @@ BARE, BARE_HARD, HARD = 0.4, 0.5, 0.05
 bear less; and the share of points on creases from which on a form is one of those."""
 RINGS = 5
 """Rings of points round a pulled one that follow it."""
-LEAST = 0.3
+LEAST = 0.25
 """Least scaled Jacobian round a pulled point, unless it was less before."""
+
+SHORT = (0.75, 0.5)
+"""Shares of the way to a tip that are gone where all of it makes thin corners."""
 
 
 def bare_places(quads: PolyMesh, form: PolyMesh, looked_at: Ints | None = None) -> tuple[Floats, Ints]:
@@ -85,15 +88,19 @@ def _pulled(
     bound = np.zeros(quads.n_points, bool) if lines is None else lines.sliding | lines.fixed
     bound |= quads.topology.border_points | taken
     free = [int(c) for c in corners if not bound[c]]
-    for point in sorted(free, key=lambda c: float(np.linalg.norm(quads.points[c] - tip)))[:3]:
-        mesh = _pulled_by(quads, point, tip, surface, bound)
-        if mesh is not None:
-            taken[point] = True
-            return mesh
+    nearest = sorted(free, key=lambda c: float(np.linalg.norm(quads.points[c] - tip)))[:3]
+    # Part of the way is better than none.
+    for whole in (1.0, *SHORT):
+        for point in nearest:
+            mesh = _pulled_by(quads, point, tip, surface, bound, whole)
+            if mesh is not None:
+                taken[point] = True
+                return mesh
     return None
 
 
-def _pulled_by(quads: PolyMesh, point: int, tip: Floats, surface: Bvh, bound: Bools) -> PolyMesh | None:
+def _pulled_by(quads: PolyMesh, point: int, tip: Floats, surface: Bvh, bound: Bools, whole: float) -> PolyMesh | None:
+    """The quads with a point on a tip, or so much of the way there; None where that makes thin corners."""
     ends = quads.topology.edge_points
     near = np.full(quads.n_points, RINGS + 1)
     near[point] = 0
@@ -107,8 +114,8 @@ def _pulled_by(quads: PolyMesh, point: int, tip: Floats, surface: Bvh, bound: Bo
     # In steps, the others following each, so that nothing folds on the way.
     for share in (0.5, 1.0):
         points = mesh.points.copy()
-        goal = start + share * (tip - start)
-        points[point] = tip if share == 1.0 else surface.project(goal[None, :])[0]
+        goal = start + whole * share * (tip - start)
+        points[point] = tip if whole * share == 1.0 else surface.project(goal[None, :])[0]
         mesh = mesh.with_points(points)
         mesh = mesh.with_points(relaxed_part(mesh, surface, ids, np.ones(len(ids)), 6, None, 0.2))
     worst, before = float(scaled_jacobian(mesh)[at].min()), float(scaled_jacobian(quads)[at].min())
