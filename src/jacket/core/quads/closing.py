@@ -142,7 +142,8 @@ def closed(
                 mesh, now = reached, then
         # Up to the usual wish corners give no more than at half of it.
         give = min(2.0 * closeness, 1.0) if closeness <= USUAL else 2.0 * closeness
-        if now.winding < best_now.winding - 1.0 and fits(now, before, give):
+        closes = now.winding <= CLOSED < best_now.winding
+        if (closes or now.winding < best_now.winding - 1.0) and fits(now, before, give):
             best, best_now = mesh, now
         elif now.winding < spare_now.winding - 1.0 and fits(now, before, 4.0 * closeness, LONG_WAY * GAP):
             spare, spare_now = mesh, now
@@ -162,7 +163,9 @@ def closed(
         elif share < 1.0 and best is not laid:
             if best_now.winding <= (CLOSED if best_now.mean >= ROOMY else WINDING):
                 break
-            # Corners bear more than that.
+            # Corners bear more than that; twice is only worth it for what winds.
+            if share < 0.5 and best_now.winding <= WINDING:
+                break
             share = 1.6 if share > 0.5 else 1.3
         step = part(progress, k / len(ways), (k + 1) / len(ways))
         if split:
@@ -172,7 +175,7 @@ def closed(
             if not pieces:
                 pieces.append(taken_apart(laid, line_edges(laid, base), progress=step))
             new = None if pieces[0] is None else _own_way(laid, base, surface, wanted, share * closeness, pieces[0], step)
-        if new is not None and consider(least_folded(fitted(new, base, surface, graded, guides), new, surface)):
+        if new is not None and consider(least_folded(fitted(new, base, surface, graded, guides, True), new, surface)):
             break
     # Rows that wind through all of a form are worse than an end that is a little short.
     winds = best_now.winding > WINDING and spare_now.winding < best_now.winding

@@ -17,18 +17,24 @@ from jacket.core.quads.clusters import untied
 from jacket.core.quads.ends import ends_reached
 from jacket.core.quads.lines import JAGS, line_flags, line_ways
 from jacket.core.quads.steering import Guide, dense_guide
+from jacket.core.rows.unwind import windings
 from jacket.core.space.bvh import Bvh
 
 
-def fitted(quads: PolyMesh, base: Base, surface: Bvh, graded: bool = False, guides: Sequence[Guide] = ()) -> PolyMesh:
-    """Relax on the source with crease and border points sliding on their lines."""
+def fitted(
+    quads: PolyMesh, base: Base, surface: Bvh, graded: bool = False, guides: Sequence[Guide] = (), rows_stay: bool = False
+) -> PolyMesh:
+    """Relax on the source with crease and border points sliding on their lines; where `rows_stay`, no knot of irregular points is
+    untied at the price of rows that wind."""
     step, segments, bends = _lines(quads, base)
     lines = lines_of(quads, segments, bends, 0.02 * step)
     if quads.is_quads and irregular_count(quads) < 0.15 * quads.n_points:
         on_crease = np.zeros(quads.n_points, bool)
         if lines is not None:
             on_crease = lines.sliding & ~quads.topology.border_points | lines.fixed
-        quads = untied(quads, on_crease)
+        loose = untied(quads, on_crease)
+        if not (rows_stay and max(windings(loose)) > max(windings(quads)) + 0.5):
+            quads = loose
         lines = lines_of(quads, segments, bends, 0.02 * step)
     # Where density is painted sizes are meant to differ; evening them would wash it out.
     evenness = 0.0 if graded else 0.2

@@ -99,9 +99,9 @@ def _chain_points(
     hard = np.flatnonzero(tm.hard)
     if held is not None:
         # Where an irregular point comes to lie on a held border, the border stays.
-        on = np.zeros(mesh.n_points, bool)
-        on[mesh.topology.edge_points[held]] = True
-        hard = hard[np.argsort(~on[hard], kind="stable")]
+        stays = np.zeros(mesh.n_points, bool)
+        stays[mesh.topology.edge_points[held]] = True
+        hard = hard[np.argsort(~stays[hard], kind="stable")]
     of_hard = np.full(mesh.n_points, -1, np.int64)
     of_hard[hard] = np.arange(len(hard))
     places = [mesh.points[hard]]

@@ -34,6 +34,8 @@ STEPS = 3_000
 """Steps of one search."""
 SEEDS, KEPT, AGAIN = 24, 6, (3, 3)
 """Searches that begin at the present lengths, of which so many of the best go on, each by so many ways, once and again."""
+TRIED = 20
+"""Of what they found, how many are laid until one is sound."""
 LARGE = 4_000
 """Units of chains from which on searches are fewer, as each takes longer."""
 THREADS = max(2, os.cpu_count() or 1)
@@ -41,6 +43,8 @@ MOST_FREE = 450
 """Whole numbers up to which a search is worth its time: a torn or noisy scan has more, and its rows end everywhere."""
 CLOSED = 9.0
 """Longest ring and quads crossed by their own, in %, from which no more rounds are made."""
+WORTH = 1.0
+"""By how much both together have to fall for a round to count."""
 NEAR_STRAIN = 4.0
 """Weight of the strain at `closeness` ½: corners and gaps stay, and rings close as far as they do."""
 
@@ -105,7 +109,7 @@ def unwound(
         step = part(progress, k / rounds, (k + 1) / rounds)
         known = apart if k == 0 and apart is not None else taken_apart(current, flags, fixed, aim, step)
         found = None if known is None else _one_round(mesh, known, fixed, closeness, wanted or mesh.n_faces, outside, step)
-        if found is None or winding(found.mesh) > (before if best is None else winding(best.mesh)) - 0.5:
+        if found is None or winding(found.mesh) > (before if best is None else winding(best.mesh)) - WORTH:
             break
         best = found
         if outside is None and max(windings(found.mesh)) <= CLOSED:
@@ -172,7 +176,7 @@ def _candidates(apart: Apart, n_quads: int, closeness: float, links: Ints, progr
     def one(task: tuple[int, Whole | None]) -> Found:
         return searched(net, start, apart.basis, apart.form, apart.centre, n_quads, STEPS, task[0], weight, low, high, task[1])
 
-    kept: list[Found] = []
+    every: list[Found] = []
     # Every unit lies on two sides.
     fewer = min(1.0, LARGE / max(int(plan.lengths.sum()) // 2, 1))
     tasks: list[tuple[int, Whole | None]] = [(seed, None) for seed in range(max(round(SEEDS * fewer), 4))]
@@ -183,11 +187,11 @@ def _candidates(apart: Apart, n_quads: int, closeness: float, links: Ints, progr
             for found in pool.map(one, tasks):
                 done += 1
                 progress(0.3 + 0.65 * done / everything, "seeking rows that close")
-                if not any(np.array_equal(found.change, k.change) for k in kept):
-                    kept.append(found)
-            kept = sorted(kept, key=lambda f: f.score)[:most]
-            tasks = [(SEEDS + done + k, f.change) for k, f in enumerate(f for f in kept for _ in range(ways))]
-    return kept
+                if not any(np.array_equal(found.change, k.change) for k in every):
+                    every.append(found)
+            every.sort(key=lambda f: f.score)
+            tasks = [(SEEDS + done + k, f.change) for k, f in enumerate(f for f in every[:most] for _ in range(ways))]
+    return every[:TRIED]
 
 
 def put_together(rest: PolyMesh, mesh: PolyMesh, reach: float) -> tuple[PolyMesh, Ints]:
