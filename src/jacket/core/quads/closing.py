@@ -40,6 +40,8 @@ LONGER = 1.25
 """How many times as large gaps over the figures may become."""
 MOST_ODD = 0.08
 """Irregular points per quad of the coarse grid from which it is not tried."""
+STRAY = 0.05
+"""By how much more rows may stray from guides: of soft ones 2°, of hard ones a twentieth of their length."""
 ROOMY = 0.973
 """Corner mean from which on rows are worth another try at what corners bear."""
 MEAN, FIRST, GAP = 0.970, 0.80, 1.26
@@ -103,7 +105,7 @@ def fits(now: Standing, before: Standing, give: float, most: float = GAP) -> boo
         now.folded <= before.folded
         and now.mean >= min(MEAN, before.mean - 0.01 * give)
         and now.first >= min(FIRST, before.first) - 0.05 * give
-        and now.guided <= before.guided + 0.01
+        and now.guided <= before.guided + STRAY
         and now.gap <= max(most, LONGER * before.gap)
         and now.bare <= max(most, LONGER * before.bare)
     )
