@@ -41,7 +41,7 @@ LONGER = 1.25
 MOST_ODD = 0.08
 """Irregular points per quad of the coarse grid from which it is not tried."""
 STRAY = 0.05
-"""By how much more rows may stray from guides: of soft ones 2°, of hard ones a twentieth of their length."""
+"""By how much more rows may stray from soft guides, in 45°."""
 ROOMY = 0.973
 """Corner mean from which on rows are worth another try at what corners bear."""
 MEAN, FIRST, GAP = 0.970, 0.80, 1.26
@@ -51,7 +51,8 @@ MEAN, FIRST, GAP = 0.970, 0.80, 1.26
 
 @dataclass(frozen=True)
 class Standing:
-    """How good a result is: its rings, its corners, its gaps both ways, and how far it strays from its guides."""
+    """How good a result is: its rings, its corners, its gaps both ways, how far it strays from soft guides, and how much of a
+    hard one no edge carries."""
 
     longest: float
     own: float
@@ -61,6 +62,7 @@ class Standing:
     gap: float
     bare: float
     guided: float
+    uncarried: float
 
     @property
     def winding(self) -> float:
@@ -77,7 +79,7 @@ def standing(mesh: PolyMesh, surface: Bvh, base: Base, guides: Sequence[Guide] =
     back = gap(base.form.points, base.form.triangle_points, own, size, 8000)
     longest, crossed = windings(mesh)
     return Standing(longest, crossed, float(corners.mean()), float(np.percentile(corners, 1)), int((corners <= 0).sum()),
-                    out.largest, back.largest, max((_strayed(mesh, g) for g in guides), default=0.0))  # fmt: skip
+                    out.largest, back.largest, *(max((_strayed(mesh, g) for g in guides if g.hard == hard), default=0.0) for hard in (False, True)))  # fmt: skip
 
 
 def _strayed(mesh: PolyMesh, guide: Guide) -> float:
@@ -106,6 +108,7 @@ def fits(now: Standing, before: Standing, give: float, most: float = GAP) -> boo
         and now.mean >= min(MEAN, before.mean - 0.01 * give)
         and now.first >= min(FIRST, before.first) - 0.05 * give
         and now.guided <= before.guided + STRAY
+        and now.uncarried <= before.uncarried + 0.01
         and now.gap <= max(most, LONGER * before.gap)
         and now.bare <= max(most, LONGER * before.bare)
     )
