@@ -20,9 +20,10 @@ from jacket.core.quads.curvature import form_density
 from jacket.core.quads.cut import cut_mesh
 from jacket.core.quads.extract import extract_quads
 from jacket.core.quads.field import Field, smooth_field
-from jacket.core.quads.fitting import fitted, least_folded, lines_over
+from jacket.core.quads.fitting import fitted, fold_count, least_folded, lines_over
 from jacket.core.quads.gridmap import MANY, GridSolver
 from jacket.core.quads.lines import JAGS, line_ways, opened_corners
+from jacket.core.quads.missed import CLOSER, LOST, closer_there, farthest
 from jacket.core.quads.pairs import without_pairs
 from jacket.core.quads.settings import AutoSettings
 from jacket.core.quads.steering import Guide, face_density, soft_pull
@@ -173,6 +174,16 @@ def _part_covered(
         quads = _split_route(base, solver, 2.0 * length, wanted)
     progress(0.7, "relaxing the quads on the source")
     laid = least_folded(fitted(quads, base, surface, painted is not None, guides), quads, surface)
+    for times in CLOSER if gridded else ():
+        lost = farthest(laid, base.mesh)
+        if lost <= LOST * length:
+            break
+        # A horn or a tail is missing: closer steps there keep it.
+        finer = _solver(base, length, settings, guides, painted, silent, unwatched, laid, times)
+        quads = _best_pass(base, finer, wanted, part(progress, 0.7, 0.75))
+        again = None if quads is None else least_folded(fitted(quads, base, surface, painted is not None, guides), quads, surface)
+        if again is not None and farthest(again, base.mesh) < 0.7 * lost and fold_count(again) <= fold_count(laid):
+            laid, solver = again, finer
     laid = _whole(laid, base, surface, wanted, notes)
     if settings.rows > 0 and gridded and laid.n_faces >= FEW:
         # The first result can be looked at while its rows are closed.
@@ -218,8 +229,9 @@ def _told(mesh: PolyMesh) -> str:
 
 def _solver(
     base: Base, length: float, settings: AutoSettings, guides: list[Guide], painted: Floats | None, progress: Progress,
-    watch: Watch,
+    watch: Watch, missed: PolyMesh | None = None, times: float = 1.0,
 ) -> GridSolver:  # fmt: skip
+    """A grid's solver over a base; where quads are given that `missed` something, with steps so many times as close there."""
     soft = soft_pull(base.mesh, [g for g in guides if not g.hard], 2.5 * length)
     ways = line_ways(base.mesh, base.creases, JAGS * length)
     field = smooth_field(base.mesh, base.creases, settings.alignment, soft, ways)
@@ -227,6 +239,8 @@ def _solver(
     field = opened_corners(base.mesh, field, base.creases, length)
     watch(field_strokes(base.mesh, field, 0.35 * length))
     density = crease_density(base, length, settings.form)
+    if missed is not None:
+        density = closer_there(missed, base.mesh, density, length, times)
     return GridSolver(base.mesh, field, cut_mesh(base.mesh, field), base.creases, progress, density, ways=ways,
                       painted=painted)  # fmt: skip
 
