@@ -6,10 +6,12 @@ import itertools
 
 import networkx as nx
 import numpy as np
+from scipy.sparse import coo_array
+from scipy.sparse.csgraph import connected_components
 
 from jacket.core.mesh.geometry import edge_lengths
 from jacket.core.mesh.polymesh import PolyMesh
-from jacket.core.mesh.walks import ring_edges, shortest_path
+from jacket.core.mesh.walks import face_parts, ring_edges, shortest_path
 from tests.conftest import grid, torus
 
 
@@ -42,3 +44,25 @@ def test_rings_are_the_components_of_opposite_edges() -> None:
     graph.add_edges_from(map(tuple, np.concatenate([edges[:, [0, 2]], edges[:, [1, 3]]]).tolist()))
     for piece in nx.connected_components(graph):
         assert set(ring_edges(ring, min(piece)).tolist()) == piece
+
+
+def test_parts_are_the_components_of_the_graph_of_faces() -> None:
+    """Against SciPy's connected components, with random cuts; numbered by their first faces."""
+    mesh, rng = grid(12), np.random.default_rng(5)
+    for share in (0.0, 0.3, 0.5, 0.7, 1.0):
+        cut = rng.random(mesh.topology.n_edges) < share
+        joins = np.flatnonzero((mesh.topology.twin >= 0) & ~cut[mesh.topology.edge])
+        pairs = mesh.face_of_corner[joins], mesh.face_of_corner[mesh.topology.twin[joins]]
+        graph = coo_array((np.ones(len(joins)), pairs), shape=(mesh.n_faces, mesh.n_faces))
+        wanted, expected = connected_components(graph, directed=False)
+        count, labels = face_parts(mesh, cut)
+        assert count == wanted
+        assert len(np.unique(labels * 1000 + expected)) == count
+        assert (np.diff(np.unique(labels, return_index=True)[1]) > 0).all()
+
+
+def test_an_edge_of_three_faces_joins_them_only_without_cuts() -> None:
+    points = np.array([[0.0, 0, 0], [1, 0, 0], [0, 1, 0], [0, 0, 1], [0, -1, 0]])
+    fan = PolyMesh.from_faces(points, [[0, 1, 2], [0, 1, 3], [0, 1, 4]])
+    assert face_parts(fan)[0] == 1
+    assert face_parts(fan, np.zeros(fan.topology.n_edges, bool))[0] == 3
