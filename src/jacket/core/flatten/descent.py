@@ -13,23 +13,25 @@ from dataclasses import dataclass
 import numpy as np
 from scipy import sparse
 
+from jacket.core.beside import both
 from jacket.core.flatten.energies import (
-    assembled,
     derivatives,
     derivatives_between,
-    hessian_pattern,
     largest_step,
     mean_energy,
     mean_energy_between,
+    put_forward,
     shapes_between,
+    taken_back,
 )
+from jacket.core.flatten.pattern import pattern_of
 from jacket.core.flatten.starts import signed_areas
 from jacket.core.mesh.polymesh import Bools, Floats, Ints
 from jacket.core.solve.cholesky import Factor, whole
 from jacket.core.uv.chart import Chart
 
 FULL_STEPS = 60
-TOLERANCE = 3e-5
+TOLERANCE = 2e-5
 
 
 @dataclass(frozen=True, eq=False)
@@ -61,11 +63,10 @@ class Descent:
         self.chart, self.held = chart, held
         self.angles, self.areas = 2 * (1 - balance), 2 * balance
         self.uv = np.ascontiguousarray(uv, np.float64).copy()
-        used = chart.weights > 0
-        self.tri = np.ascontiguousarray(chart.triangles[used])
-        self.inverse = np.ascontiguousarray(chart.rest[0][used])
-        self.area = np.ascontiguousarray((chart.rest[1] * chart.weights)[used] / max(chart.area, 1e-300))
-        self.starts, self.rows, self.slots = hessian_pattern(self.tri, chart.mesh.n_points)
+        self.pattern = pattern_of(chart)
+        self.tri, self.inverse, self.area = self.pattern.tri, self.pattern.inverse, self.pattern.area
+        # Written anew in every step: fresh memory costs as much as the sums.
+        self._parts = np.empty((len(self.tri), 6, 6))
         self.energy = self.value(self.uv)
         self.factor: Factor | None = None
         self._to = _reduction(held) if held is not None and held.alike is not None else None
@@ -88,12 +89,22 @@ class Descent:
     def _derived(self, reweighted: bool, blocks: bool = True) -> tuple[Floats, Floats]:
         """Gradient (2V,) and, unless only that is wanted, the values of the Hessian's upper half. What stands has no gradient
         and is weighed down: the pattern stays, and nothing has to be taken out of the matrix."""
-        if self.angles == self.areas:
-            gradient, parts = derivatives(self.uv, self.tri, self.inverse, self.area, reweighted, blocks)
+        parts = self._parts if blocks else self._parts[:0]
+
+        def some(first: int, last: int) -> Floats:
+            own = self.uv, self.tri[first:last], self.inverse[first:last], self.area[first:last]
+            if self.angles == self.areas:
+                return np.asarray(derivatives(*own, reweighted, parts[first:last]))
+            return np.asarray(derivatives_between(*own, self.angles, self.areas, parts[first:last]))
+
+        count = len(self.tri)
+        if count < SHARED:
+            gradient = some(0, count)
         else:
-            gradient, parts = derivatives_between(self.uv, self.tri, self.inverse, self.area, self.angles, self.areas)
-        data = assembled(self.slots, parts, len(self.rows)) if blocks else np.zeros(0)
-        diagonal = self.starts[1:] - 1
+            one, two = both(lambda: some(0, count // 2), lambda: some(count // 2, count))
+            gradient = one + two
+        data = self.pattern.values(parts) if blocks else np.zeros(0)
+        diagonal = self.pattern.diagonal
         if blocks:
             data[diagonal] += 1e-9 * float(data[diagonal].mean())
         if self.held is not None and self.held.pull is not None and self.held.places is not None:
@@ -108,12 +119,11 @@ class Descent:
         return gradient, data
 
     def _refactor(self, data: Floats) -> None:
-        size = len(self.starts) - 1
-        matrix = sparse.csc_matrix((data, self.rows, self.starts), shape=(size, size))
+        matrix = self.pattern.matrix(data)
         if self._to is not None:
             matrix = (self._to.T @ whole(matrix) @ self._to).tocsc()
         if self.factor is None:
-            self.factor = Factor(matrix, upper=self._to is None)
+            self.factor = Factor(matrix) if self._to is not None else Factor(matrix, True, self.pattern.plan)
         else:
             self.factor.update(matrix)
 
@@ -209,14 +219,12 @@ class Descent:
     def _corrected(self, gradient: Floats) -> Floats:
         """The way that leads down a gradient by the last factorisation and what the last steps have shown (two loops over them)."""
         assert self.factor is not None
-        way, shares = gradient.copy(), []
-        for step, turned, share in reversed(self._past):
-            shares.append(share * float(step @ way))
-            way -= shares[-1] * turned
-        way = self.factor.solve(way)
-        for (step, turned, share), first in zip(self._past, reversed(shares), strict=True):
-            way += (first - share * float(turned @ way)) * step
-        return way
+        if not self._past:
+            return self.factor.solve(gradient)
+        steps, turns = (np.array([past[k] for past in self._past]) for k in (0, 1))
+        shares = np.array([past[2] for past in self._past])
+        way, along = taken_back(gradient, steps, turns, shares)
+        return np.asarray(put_forward(self.factor.solve(way), steps, turns, shares, along))
 
     def run(self, steps: int, from_bad_start: bool, tolerance: float = TOLERANCE) -> None:
         """Step until the energy stands still: reweighted first from a bad start, then, where much is squeezed still, towards shapes
@@ -232,11 +240,13 @@ class Descent:
                 break
 
 
+SHARED = 4_000
+"""Triangles from which on two threads share their derivatives."""
 HEAVY = 1e6
 """How much points that stand weigh, in middling entries of the diagonal."""
 FAR = 0.75
 """To what share of the energy a step must lead for a longer one to be tried."""
-QUIET = 6e-5
+QUIET = 2e-5
 """Gain of a step with an older factorisation below which there is a new one."""
 SQUEEZED, BETWEEN, LEADING = 100.0, 4.6, 40
 """Energy from which on steps are led in, energy of the shapes that do so, and how many such steps there are at most."""

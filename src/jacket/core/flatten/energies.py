@@ -156,11 +156,29 @@ def shapes_between(uv, tri, inverse, most):
     return out, far
 
 
+@inline
+def _spread(block, mode, lam, hat, area, v):
+    """The Hessian (6, 6) of one triangle from its four modes (4, 2, 2) and their eigenvalues."""
+    for a in range(6):
+        for b in range(6):
+            block[a, b] = 0.0
+    for m in range(4):
+        w = lam[m] * area
+        if w == 0.0:
+            continue
+        for c in range(3):
+            for i in range(2):
+                v[2 * c + i] = mode[m, i, 0] * hat[c, 0] + mode[m, i, 1] * hat[c, 1]
+        for a in range(6):
+            for b in range(6):
+                block[a, b] += w * v[a] * v[b]
+
+
 @kernel
-def derivatives(uv, tri, inverse, area, reweighted, with_blocks):
+def derivatives(uv, tri, inverse, area, reweighted, blocks):
+    """Gradient (2V,); the projected Hessian of each triangle goes into `blocks` (T, 6, 6), or none where that is empty."""
     n = len(tri)
     gradient = np.zeros(2 * len(uv))
-    blocks = np.empty((n if with_blocks else 0, 6, 6))
     q = np.empty((4, 2, 2))
     lam = np.empty(4)
     g = np.empty((2, 2))
@@ -207,22 +225,10 @@ def derivatives(uv, tri, inverse, area, reweighted, with_blocks):
         for c in range(3):
             for i in range(2):
                 gradient[2 * tri[t, c] + i] += area[t] * (g[i, 0] * hat[c, 0] + g[i, 1] * hat[c, 1])
-        if not with_blocks:
+        if len(blocks) == 0:
             continue
-        for a in range(6):
-            for b in range(6):
-                blocks[t, a, b] = 0.0
-        for m in range(4):
-            w = lam[m] * area[t]
-            if w == 0.0:
-                continue
-            for c in range(3):
-                for i in range(2):
-                    v[2 * c + i] = q[m, i, 0] * hat[c, 0] + q[m, i, 1] * hat[c, 1]
-            for a in range(6):
-                for b in range(6):
-                    blocks[t, a, b] += w * v[a] * v[b]
-    return gradient, blocks
+        _spread(blocks[t], q, lam, hat, area[t], v)
+    return gradient
 
 
 @kernel
@@ -240,12 +246,11 @@ def mean_energy_between(uv, tri, inverse, area, p, q):
 
 
 @kernel
-def derivatives_between(uv, tri, inverse, area, p, q):
-    """Gradient and projected Hessian blocks of `_energy_between`: the scaling modes from the 2 × 2 matrix of second derivatives
+def derivatives_between(uv, tri, inverse, area, p, q, blocks):
+    """The same of `mean_energy_between`: the scaling modes from the 2 × 2 matrix of second derivatives
     by the singular values, twist and flip from the first (Smith, de Goes and Kim 2019)."""
     n = len(tri)
     gradient = np.zeros(2 * len(uv))
-    blocks = np.zeros((n, 6, 6))
     mode = np.empty((4, 2, 2))
     lam = np.empty(4)
     hat = np.empty((3, 2))
@@ -293,17 +298,10 @@ def derivatives_between(uv, tri, inverse, area, p, q):
                 g0 = e1 * u0 * cr + e2 * u1 * -sr
                 g1 = e1 * u0 * sr + e2 * u1 * cr
                 gradient[2 * tri[t, c] + i] += area[t] * (g0 * hat[c, 0] + g1 * hat[c, 1])
-        for m in range(4):
-            w = lam[m] * area[t]
-            if w == 0.0:
-                continue
-            for c in range(3):
-                for i in range(2):
-                    v[2 * c + i] = mode[m, i, 0] * hat[c, 0] + mode[m, i, 1] * hat[c, 1]
-            for row in range(6):
-                for column in range(6):
-                    blocks[t, row, column] += w * v[row] * v[column]
-    return gradient, blocks
+        if len(blocks) == 0:
+            continue
+        _spread(blocks[t], mode, lam, hat, area[t], v)
+    return gradient
 
 
 @inline
@@ -339,3 +337,40 @@ def largest_step(uv, move, tri):
         k1 = ux * qy + px * vy - uy * qx - py * vx
         best = min(best, least_root(k0, k1, px * qy - py * qx))
     return best
+
+
+@kernel
+def taken_back(gradient, steps, turns, shares):
+    """The first loop of L-BFGS (Nocedal and Wright 2006, algorithm 7.4): a gradient (K,) less what the last steps (M, K) account
+    for, by how the gradient turned with each (M, K), and how much of each that is (M,)."""
+    way, along = gradient.copy(), np.empty(len(steps))
+    for back in range(len(steps)):
+        m = len(steps) - 1 - back
+        along[m] = shares[m] * _product(steps[m], way)
+        turned = turns[m]
+        for k in range(len(way)):
+            way[k] -= along[m] * turned[k]
+    return way, along
+
+
+@kernel
+def put_forward(solved, steps, turns, shares, along):
+    """The second loop: what was taken back as it should have been."""
+    way = solved.copy()
+    for m in range(len(steps)):
+        step, more = steps[m], along[m] - shares[m] * _product(turns[m], way)
+        for k in range(len(way)):
+            way[k] += more * step[k]
+    return way
+
+
+@inline
+def _product(a, b):
+    """Two sums at a time; BLAS would wait for threads that others use."""
+    one, two, half = 0.0, 0.0, len(a) // 2
+    for k in range(half):
+        one += a[k] * b[k]
+        two += a[half + k] * b[half + k]
+    if len(a) % 2:
+        one += a[len(a) - 1] * b[len(a) - 1]
+    return one + two

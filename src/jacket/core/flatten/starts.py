@@ -6,6 +6,7 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy import sparse
 
+from jacket.core.flatten.pattern import Pattern, pattern_of
 from jacket.core.mesh.polymesh import Floats, Ints
 from jacket.core.solve.cholesky import Factor
 from jacket.core.uv.chart import Chart
@@ -18,42 +19,39 @@ def conformal(chart: Chart) -> Floats:
     Lévy, Petitjean, Ray and Maillot, "Least squares conformal maps for automatic texture atlas
     generation" (2002), as Dirichlet energy minus area. Raises SolveError where it has no answer.
     """
-    n = chart.mesh.n_points
-    matrix = _conformal_matrix(chart)
+    n, pattern = chart.mesh.n_points, pattern_of(chart)
     a, b = _far_pair(chart)
     held = np.array([2 * a, 2 * a + 1, 2 * b, 2 * b + 1])
     far = float(np.linalg.norm(chart.mesh.points[a] - chart.mesh.points[b])) or 1.0
-    values = np.array([0.0, 0.0, far, 0.0])
-    free = np.setdiff1d(np.arange(2 * n), held)
-    inner = matrix[free][:, free]
-    tiny = 1e-10 * float(inner.diagonal().mean()) if len(free) else 0.0
-    right = -(matrix[free][:, held] @ values)
-    out = np.zeros(2 * n)
-    out[held] = values
-    out[free] = Factor(inner + tiny * sparse.identity(len(free))).solve(right)
+    values = pattern.values(_conformal_parts(pattern))
+    mean, right = float(values[pattern.diagonal].mean()), np.zeros(2 * n)
+    values[pattern.diagonal] += 1e-10 * mean
+    # Held by their weight, so that the pattern is that of all steps that follow.
+    values[pattern.diagonal[held]] += HEAVY * mean
+    right[held] = HEAVY * mean * np.array([0.0, 0.0, far, 0.0])
+    out = Factor(pattern.matrix(values), True, pattern.plan).solve(right)
     if not np.isfinite(out).all():
         raise SolveError("The island could not be laid flat; look for faces without area in it.")
     return scaled_to_area(chart, out.reshape(n, 2))
 
 
-def _conformal_matrix(chart: Chart) -> sparse.csr_array:
-    tri, (inverse, area), weight = chart.triangles, chart.rest, chart.weights
-    gradients = corner_gradients(inverse)
-    local = np.einsum("tik,tjk,t->tij", gradients, gradients, area * weight)
-    n = chart.mesh.n_points
-    rows, columns = np.repeat(tri, 3, axis=1).ravel(), np.tile(tri, 3).ravel()
-    laplacian = sparse.coo_array((local.ravel(), (rows, columns)), shape=(n, n))
-    matrix = sparse.kron(laplacian, sparse.identity(2), format="csr")
-    # Twice the signed area of the image as a quadratic form over the border of each triangle.
-    i, j = tri, tri[:, [1, 2, 0]]
-    w = np.repeat(0.5 * weight * (area > 0), 3)
-    u_i, v_j = 2 * i.ravel(), 2 * j.ravel() + 1
-    u_j, v_i = 2 * j.ravel(), 2 * i.ravel() + 1
-    rows = np.concatenate([u_i, v_j, u_j, v_i])
-    columns = np.concatenate([v_j, u_i, v_i, u_j])
-    values = np.concatenate([w, w, -w, -w])
-    area_form = sparse.coo_array((values, (rows, columns)), shape=(2 * n, 2 * n)).tocsr()
-    return (matrix - area_form).tocsr()
+HEAVY = 1e9
+"""How much more than others the two held points weigh."""
+
+
+def _conformal_parts(pattern: Pattern) -> Floats:
+    """(T, 6, 6) of each triangle Dirichlet energy less twice the signed area of its image, a quadratic form over its border."""
+    gradients = corner_gradients(pattern.inverse)
+    local = np.einsum("tik,tjk,t->tij", gradients, gradients, pattern.area)
+    parts = np.zeros((len(local), 6, 6))
+    parts[:, ::2, ::2] = parts[:, 1::2, 1::2] = local
+    # The determinant is half of the reciprocal of a triangle's area.
+    w = pattern.area * pattern.inverse[:, 0, 0] * pattern.inverse[:, 1, 1]
+    for i, j in ((0, 1), (1, 2), (2, 0)):
+        for row, column, sign in ((2 * i, 2 * j + 1, -1), (2 * j, 2 * i + 1, 1)):
+            parts[:, row, column] += sign * w
+            parts[:, column, row] += sign * w
+    return parts
 
 
 def corner_gradients(inverse: Floats) -> Floats:
