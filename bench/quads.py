@@ -6,7 +6,7 @@ import resource
 import sys
 import time
 
-from bench.data import bunny, demo, dragons, finer, pyvista_examples, sample_data, spot
+from bench.data import bunny, demo, dragons, finer, more_samples, pyvista_examples, sample_data, spot
 from bench.parts import parts
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.quads.auto import AutoSettings, QuadFigures, automatic_quads
@@ -44,10 +44,10 @@ def run() -> None:
         ("porthole latch", demo("porthole-latch")), ("barnacled bollard", demo("barnacled-bollard")),
         *((name, read_mesh(path)) for name, path in dragons().items()),
         ("whelk lantern 388k", finer(demo("whelk-lantern"), 1)), ("porthole latch 239k", finer(demo("porthole-latch"), 1)),
-        *((name, read_mesh(path)) for name, path in sample_data().items()),
+        *((name, read_mesh(path)) for name, path in (*sample_data().items(), *more_samples().items())),
         *((name, read_mesh(path)) for name, path in pyvista_examples().items()), *parts().items(),
     ]  # fmt: skip
-    scans = 12 + len(sample_data())
+    scans = 12 + len(sample_data()) + len(more_samples())
     kept: list[tuple[str, QuadFigures, float]] = []
     only = sys.argv[2:]
     for k, (name, mesh) in enumerate(cases):

@@ -7,13 +7,14 @@ import numpy as np
 import pytest
 
 from bench import parts
-from jacket.core.mesh.geometry import edge_lengths, face_areas, face_centres, face_normals, unit
+from jacket.core.mesh.geometry import dihedral_angles, edge_lengths, face_areas, face_centres, face_normals, unit
+from jacket.core.mesh.pieces import put_side_by_side
 from jacket.core.mesh.poles import irregular_count, irregular_points
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.mesh.walks import euler_characteristic
 from jacket.core.quads.auto import AutoSettings, automatic_quads
-from jacket.core.quads.base import find_creases, without_twins
 from jacket.core.quads.covering import field_strokes
+from jacket.core.quads.creases import find_creases, without_twins
 from jacket.core.quads.curvature import form_density, shape_tensors
 from jacket.core.quads.cut import cut_mesh
 from jacket.core.quads.field import Field, corner_angles, field_turns, smooth_field
@@ -187,12 +188,48 @@ def test_a_jagged_border_runs_by_its_chords() -> None:
 
 def test_the_two_edges_of_a_thin_lip_are_one_crease() -> None:
     cup = parts.shell(0.02)
-    creases = find_creases(cup, 38.0, 0.5)
+    creases = find_creases(cup, 38.0, 0.0625)
     kept = without_twins(cup, creases, 0.05)
     assert 0 < len(kept) <= 0.6 * len(creases)
     thick = parts.shell(0.4)
-    creases = find_creases(thick, 38.0, 0.5)
+    creases = find_creases(thick, 38.0, 0.0625)
     assert len(without_twins(thick, creases, 0.05)) == len(creases) > 0
+
+
+def lens(profile) -> PolyMesh:  # type: ignore[no-untyped-def]
+    """Round about z and alike above and below: heights of 12 rings by their radius, 64 points each."""
+    n, rings = 64, np.sin(np.linspace(0, np.pi / 2, 13))[1:]
+    circle = np.exp(2j * np.pi * np.arange(n) / n)
+    points, rows = [np.array([[0, 0, profile(0.0)], [0, 0, -profile(0.0)]])], []
+    for side in (1, -1):
+        rows.append([])
+        for r in rings if side > 0 else rings[:-1]:
+            rows[-1].append(sum(map(len, points)))
+            points.append(np.stack([r * circle.real, r * circle.imag, np.full(n, side * profile(float(r)))], axis=1))
+    rows[1].append(rows[0][-1])
+    faces: list[list[int]] = []
+    for side, row in enumerate(rows):
+        for k in range(n):
+            a, b = (k, (k + 1) % n) if side == 0 else ((k + 1) % n, k)
+            faces.append([side, row[0] + a, row[0] + b])
+            faces += [[i + a, j + a, j + b] for i, j in zip(row[:-1], row[1:], strict=True)]
+            faces += [[i + a, j + b, i + b] for i, j in zip(row[:-1], row[1:], strict=True)]
+    return PolyMesh.from_faces(np.concatenate(points), faces)
+
+
+def test_only_edges_that_stand_out_are_creases() -> None:
+    """The rim of a double cone is one. That of an ellipsoid of axes 1, 1, .15 turns as sharply from edge to edge, but its normal
+    (x, z / .0225) has turned by 56° of 90° a step of .4 × .1 from the rim and goes on: no line for quads to run along."""
+    cones, drop = lens(lambda r: 0.4 * (1 - r)), lens(lambda r: 0.15 * np.sqrt(1 - r * r))
+    for mesh in (cones, drop):
+        assert euler_characteristic(mesh) == 2 and float(dihedral_angles(mesh).max()) > 38
+    rim = find_creases(cones, 38.0, 0.1)
+    assert np.allclose(np.linalg.norm(cones.points[rim][:, :, :2], axis=2), 1)
+    assert np.linalg.norm(np.diff(cones.points[rim], axis=1)[:, 0], axis=1).sum() == pytest.approx(128 * np.sin(np.pi / 64))
+    assert len(find_creases(drop, 38.0, 0.1)) == 0
+    # Each part by itself.
+    both = put_side_by_side([drop, cones.with_points(cones.points + [5, 0, 0])])
+    assert np.array_equal(find_creases(both, 38.0, 0.1), rim + drop.n_points)
 
 
 def test_an_acute_corner_gets_a_pole_of_three() -> None:

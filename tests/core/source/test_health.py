@@ -11,7 +11,7 @@ from jacket.core.checks.source import offenders, source_checks
 from jacket.core.mesh.geometry import volume
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.mesh.walks import euler_characteristic
-from jacket.core.quads.base import find_creases
+from jacket.core.quads.creases import find_creases
 from jacket.core.source.health import examine
 from jacket.core.source.simplify import navigation_copy, simplify
 from jacket.core.source.weld import weld_map, welded_triangles
@@ -101,11 +101,11 @@ def test_creases_of_a_box_and_none_on_a_ball() -> None:
 
         points, tri = _halved_edges(points, tri)
     box = PolyMesh.from_faces(points, tri)
-    creases = find_creases(box, 38, 0.5)
+    creases = find_creases(box, 38, 0.1, 5.0)
     length = np.linalg.norm(points[creases[:, 0]] - points[creases[:, 1]], axis=1).sum()
     assert length == pytest.approx(12.0)  # the twelve edges of a unit cube
-    assert len(find_creases(icosphere(3), 38, 0.5)) == 0
-    assert len(find_creases(box, 38, 13.0)) == 0  # all runs are shorter than that
+    assert len(find_creases(icosphere(3), 38, 0.1, 5.0)) == 0
+    assert len(find_creases(box, 38, 0.1, 130.0)) == 0  # all runs are shorter than that
 
 
 def test_a_stray_point_is_found_lit_and_left_out_of_the_frame() -> None:

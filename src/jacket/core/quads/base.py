@@ -6,14 +6,12 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
-from numpy.typing import NDArray
-from scipy.spatial import cKDTree
 
 from jacket.core.jit import inline, kernel
-from jacket.core.mesh.choosing import edge_paths
-from jacket.core.mesh.geometry import dihedral_angles, edge_lengths, face_area_vectors, triangle_areas, unit
+from jacket.core.mesh.geometry import edge_lengths, triangle_areas
 from jacket.core.mesh.polymesh import Bools, Floats, Ints, PolyMesh, sorted_pairs
 from jacket.core.mesh.walks import face_parts
+from jacket.core.quads.creases import NARROW, find_creases, without_twins
 from jacket.core.quads.steering import Guide, embedded
 from jacket.core.quads.subdivide import edges_split
 from jacket.core.quads.torn import shut
@@ -88,7 +86,7 @@ def make_base(
     longest = 2.6 * float(np.sqrt(2.31 * area / max(wanted, 60)))
     points, triangles = _without_long_edges(points, triangles, longest)
     mesh = PolyMesh.from_faces(points, triangles)
-    creases = find_creases(mesh, sharp, shortest * float(np.sqrt(quad_area)))
+    creases = find_creases(mesh, sharp, float(np.sqrt(quad_area)), shortest)
     creases = without_twins(mesh, creases, NARROW * float(np.sqrt(quad_area)))
     hard = [g for g in guides if g.hard]
     for step in range(6):
@@ -191,79 +189,6 @@ def _without_ears(mesh: PolyMesh, creases: Ints) -> PolyMesh:
     marks = np.zeros(topology.n_edges, bool)
     marks[topology.edge.reshape(-1, 3)[(on.sum(axis=1) == 2)[:, None] & ~on]] = True
     return PolyMesh.from_faces(*edges_split(mesh.points, mesh.triangle_points, marks)) if marks.any() else mesh
-
-
-def find_creases(mesh: PolyMesh, sharp: float, shortest: float) -> Ints:
-    """Edges that turn by more than `sharp` degrees, in runs of at least length `shortest`.
-
-    The turn is taken between the normals of the two sides, each evened over its own side: a true
-    crease stays sharp under that, the bumps of a scan do not. Short runs are left out too; fixing
-    the field there only makes irregular points.
-    """
-    topology = mesh.topology
-    candidates = dihedral_angles(mesh) > sharp
-    if not candidates.any():
-        return sorted_pairs(np.zeros((0, 2)))
-    normals = _evened_normals(mesh, candidates, 8)
-    edges = np.flatnonzero(candidates)
-    c = topology.edge_corner[edges]
-    a, b = mesh.face_of_corner[c], mesh.face_of_corner[topology.twin[c]]
-    turn = np.degrees(np.arccos(np.clip(np.einsum("ij,ij->i", normals[a], normals[b]), -1, 1)))
-    edges = edges[turn > sharp]
-    if len(edges) == 0:
-        return sorted_pairs(np.zeros((0, 2)))
-    runs = _runs(topology.edge_points[edges], mesh.n_points)
-    total = np.bincount(runs, edge_lengths(mesh)[edges])
-    return sorted_pairs(topology.edge_points[edges[total[runs] >= shortest]])
-
-
-NARROW = 0.3
-"""Steps between two creases under which no row of quads fits between them."""
-
-
-def without_twins(mesh: PolyMesh, creases: Ints, width: float) -> Ints:
-    """Creases without those that run beside another nearer than `width` nearly all along, as the two edges of a thin lip:
-    the shorter goes, or no row would fit between them and the lip would close up."""
-    edges = mesh.topology.find_edges(creases) if len(creases) else np.zeros(0, np.int32)
-    paths = sorted(edge_paths(mesh, edges), key=lambda p: len(p[0]))
-    gone: set[int] = set()
-    for k, (path, _) in enumerate(paths):
-        others = [q for j, (q, _) in enumerate(paths) if j != k and j not in gone]
-        if len(path) < 4 or not others:
-            continue
-        far = cKDTree(mesh.points[np.concatenate(others)]).query(mesh.points[path[1:-1]])[0]
-        # Points of the other stand as far apart as triangles are wide: half of that more is still beside it.
-        slack = 0.5 * float(np.median(np.linalg.norm(np.diff(mesh.points[path], axis=0), axis=1)))
-        if float((far < np.hypot(width, slack)).mean()) > 0.8:
-            gone.add(k)
-    rows = [np.stack([r[:-1], r[1:]], axis=1) for k, (p, closed) in enumerate(paths) if k not in gone
-            for r in [np.append(p, p[0]) if closed else p]]  # fmt: skip
-    return sorted_pairs(np.concatenate(rows)) if rows else sorted_pairs(np.zeros((0, 2)))
-
-
-def _evened_normals(mesh: PolyMesh, barriers: Bools, rounds: int) -> Floats:
-    """(F, 3) face normals averaged with their neighbours across edges that are no barriers."""
-    topology = mesh.topology
-    c = np.flatnonzero((topology.twin >= 0) & ~barriers[topology.edge])
-    a, b = mesh.face_of_corner[c], mesh.face_of_corner[topology.twin[c]]
-    areas = face_area_vectors(mesh)
-    normals = areas.copy()
-    for _ in range(rounds):
-        total = normals.copy()
-        for k in range(3):
-            total[:, k] += np.bincount(a, normals[b, k], minlength=mesh.n_faces)
-        normals = total
-    return unit(normals)
-
-
-def _runs(pairs: Ints, n_points: int) -> NDArray[np.signedinteger]:
-    """Number the connected pieces of a set of edges: (K,) piece of each edge."""
-    from scipy.sparse import coo_array
-    from scipy.sparse.csgraph import connected_components
-
-    graph = coo_array((np.ones(len(pairs), np.int8), (pairs[:, 0], pairs[:, 1])), shape=(n_points, n_points))
-    labels = connected_components(graph, directed=False)[1]
-    return np.unique(labels[pairs[:, 0]], return_inverse=True)[1].astype(np.int32)
 
 
 def _improved(points: Floats, triangles: Ints, creases: Ints, surface: Bvh) -> tuple[Floats, Ints]:

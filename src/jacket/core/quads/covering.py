@@ -179,7 +179,7 @@ def _part_covered(
         if lost <= LOST * length:
             break
         # A horn or a tail is missing: closer steps there keep it.
-        finer = _solver(base, length, settings, guides, painted, silent, unwatched, laid, times)
+        finer = solver.with_density(closer_there(laid, base.mesh, solver.density, length, times))
         quads = _best_pass(base, finer, wanted, part(progress, 0.7, 0.75))
         again = None if quads is None else least_folded(fitted(quads, base, surface, painted is not None, guides), quads, surface)
         if again is not None and farthest(again, base.mesh) < 0.7 * lost and fold_count(again) <= fold_count(laid):
@@ -229,9 +229,9 @@ def _told(mesh: PolyMesh) -> str:
 
 def _solver(
     base: Base, length: float, settings: AutoSettings, guides: list[Guide], painted: Floats | None, progress: Progress,
-    watch: Watch, missed: PolyMesh | None = None, times: float = 1.0,
+    watch: Watch,
 ) -> GridSolver:  # fmt: skip
-    """A grid's solver over a base; where quads are given that `missed` something, with steps so many times as close there."""
+    """A grid's solver over a base."""
     soft = soft_pull(base.mesh, [g for g in guides if not g.hard], 2.5 * length)
     ways = line_ways(base.mesh, base.creases, JAGS * length)
     field = smooth_field(base.mesh, base.creases, settings.alignment, soft, ways)
@@ -239,8 +239,6 @@ def _solver(
     field = opened_corners(base.mesh, field, base.creases, length)
     watch(field_strokes(base.mesh, field, 0.35 * length))
     density = crease_density(base, length, settings.form)
-    if missed is not None:
-        density = closer_there(missed, base.mesh, density, length, times)
     return GridSolver(base.mesh, field, cut_mesh(base.mesh, field), base.creases, progress, density, ways=ways,
                       painted=painted)  # fmt: skip
 

@@ -7,12 +7,14 @@ exactly over the integers beforehand.
 
 from __future__ import annotations
 
+from copy import copy
 from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 from scipy import sparse
 
+from jacket.core.jit import inline, kernel
 from jacket.core.mesh.geometry import face_areas, face_normals
 from jacket.core.mesh.polymesh import Floats, Ints, PolyMesh
 from jacket.core.quads.curvature import ring_average
@@ -239,6 +241,13 @@ class GridSolver:
         progress(0.5, "laying the grid over the surface")
         self._factorise()
 
+    def with_density(self, density: Floats) -> GridSolver:
+        """The same grid with other steps: `density` (F,) as above."""
+        other = copy(self)
+        other.density = density
+        other._factorise()
+        return other
+
     def _factorise(self) -> None:
         weights = self.density
         if self.painted is not None:
@@ -374,30 +383,99 @@ def hat_gradients(points: Floats, triangles: Ints, normals: Floats) -> Floats:
 
 
 def _round_greedily(schur: Floats, right: Floats, progress: Progress = silent) -> Floats:
-    """Integers that nearly minimise ½ yᵀ S y − gᵀ y: the surest are fixed, the rest solved again.
-
-    Each round solves afresh: rank-one updates of an inverse drift until the rounding is nonsense.
-    """
+    """Integers that nearly minimise ½ yᵀ S y − gᵀ y: the surest are fixed, the rest solved again."""
     n = len(right)
     out = np.zeros(n)
     if n == 0:
         return out
     regular = schur + np.eye(n) * 1e-9 * max(float(np.trace(schur)) / n, 1e-300)
-    free = np.arange(n)
+    free, push = np.arange(n), right.copy()
+    # Many integers are rounded a few at a time: the surest fortieth (of very many the surest tenth, or a torn scan
+    # would take minutes), never one that is unsure.
+    few = 40 if n <= MANY else 10
     while len(free):
-        fixed = np.setdiff1d(np.arange(n), free)
-        push = right[free] - regular[np.ix_(free, fixed)] @ out[fixed]
-        value = np.linalg.solve(regular[np.ix_(free, free)], push)
-        off = np.abs(value - np.rint(value))
-        # Many integers are rounded a few at a time: the surest fortieth (of very many the surest tenth,
-        # or a torn scan would take minutes), never one that is unsure.
-        batch = len(off) // (40 if n <= MANY else 10)
-        few = np.partition(off, batch)[batch]
-        sure = off <= max(float(off.min()), min(float(few), 0.15), 0.01)
-        out[free[sure]] = np.rint(value[sure])
-        free = free[~sure]
+        own = np.ascontiguousarray(regular[np.ix_(free, free)])
+        values, fixed = _surest(own, np.linalg.inv(own), push[free], int(AFRESH * len(free)), few)
+        done = free[fixed]
+        out[done] = values[fixed]
+        push -= regular[:, done] @ out[done]
+        free = free[~fixed]
         progress(1.0 - len(free) / n, "rounding the grid")
     return out
+
+
+AFRESH = 0.75
+"""Share of the integers left with which the inverse is made afresh: taking one after another out of it makes it drift."""
+
+DRIFT = 1e-4
+"""Share of the largest value by which refining may change one."""
+
+
+@kernel
+def _surest(matrix, inverse, push, least, few):
+    """Fix the surest integers until no more than `least` are left or the inverse has drifted: their values (N,), and which they
+    are. `inverse` and `push` are worked on: what is fixed is taken out of both."""
+    n = len(push)
+    out, value, off = np.zeros(n), np.zeros(n), np.empty(n)
+    fixed = np.zeros(n, np.bool_)
+    left, sound = n, True
+    while sound and (left > least or left == n):
+        _times(inverse, push, fixed, value)
+        # Refined once, as the inverse is that of fewer and fewer.
+        rest = push.copy()
+        for i in range(n):
+            if not fixed[i]:
+                for j in range(n):
+                    rest[i] -= matrix[i, j] * value[j]
+        more = np.zeros(n)
+        _times(inverse, rest, fixed, more)
+        count, drift, size = 0, 0.0, 1.0
+        for i in range(n):
+            drift, size = max(drift, abs(more[i])), max(size, abs(value[i]))
+        if left < n and not drift < DRIFT * size:
+            break
+        for i in range(n):
+            value[i] += more[i]
+            if not fixed[i]:
+                off[count] = abs(value[i] - np.rint(value[i]))
+                count += 1
+        order = np.sort(off[:count])
+        limit = max(order[0], min(order[left // few], 0.15), 0.01)
+        for i in range(n):
+            if fixed[i] or abs(value[i] - np.rint(value[i])) > limit:
+                continue
+            out[i], fixed[i] = np.rint(value[i]), True
+            left -= 1
+            column = matrix[i]
+            for j in range(n):
+                push[j] -= column[j] * out[i]
+            row = inverse[i].copy()
+            if not row[i] > 0.0:
+                sound = False
+                continue
+            for a in range(n):
+                if a != i and not fixed[a]:
+                    share, goal = row[a] / row[i], inverse[a]
+                    for b in range(n):
+                        goal[b] -= share * row[b]
+        for i in range(n):
+            if fixed[i]:
+                value[i] = 0.0
+    return out, fixed
+
+
+@inline
+def _times(matrix, x, without, out):
+    """A matrix times a vector, for the rows and columns that are not left out; 0 for others."""
+    n = len(x)
+    own = np.where(without, 0.0, x)
+    for i in range(n):
+        out[i] = 0.0
+        if not without[i]:
+            row, total = matrix[i], 0.0
+            for j in range(n):
+                total += row[j] * own[j]
+            out[i] = total
 
 
 def _shifts(mesh: PolyMesh, cut: CutMesh, values: Floats) -> Ints:

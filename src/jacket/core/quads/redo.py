@@ -10,8 +10,9 @@ from scipy.spatial import cKDTree
 from jacket.core.mesh.geometry import edge_lengths, face_areas, face_centres, scaled_jacobian, unit
 from jacket.core.mesh.polymesh import Floats, Ints, PolyMesh
 from jacket.core.mesh.walks import euler_characteristic
-from jacket.core.quads.base import Base, evened, find_creases
+from jacket.core.quads.base import Base, evened
 from jacket.core.quads.covering import PAIR_REACH, covered, crease_density, sound
+from jacket.core.quads.creases import find_creases
 from jacket.core.quads.cut import cut_mesh
 from jacket.core.quads.extract import extract_quads
 from jacket.core.quads.field import smooth_field
@@ -132,7 +133,7 @@ def _with_fixed_border(
     progress(0.0, "seeking a grid with this border")
     points, triangles, _ = whole_border_edges(finer(region, surface), region.n_points)
     length = float(np.sqrt(face_areas(region).sum() / settings.quads))
-    creases = find_creases(PolyMesh.from_faces(points, triangles), settings.sharp, 8.0 * length)
+    creases = find_creases(PolyMesh.from_faces(points, triangles), settings.sharp, length)
     mesh = evened(points, triangles, creases, surface)
     base = Base(mesh, creases, 0, 0)
     soft = soft_pull(mesh, [g for g in settings.guides if not g.hard], 2.5 * length)

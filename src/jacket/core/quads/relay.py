@@ -13,7 +13,7 @@ from scipy.spatial import cKDTree
 from jacket.core.mesh.geometry import face_areas, face_normals, unit
 from jacket.core.mesh.poles import irregular_count, irregular_points, is_pole
 from jacket.core.mesh.polymesh import Bools, Floats, Ints, PolyMesh
-from jacket.core.quads.base import find_creases
+from jacket.core.quads.creases import find_creases
 from jacket.core.quads.cut import cut_mesh
 from jacket.core.quads.field import Field, field_turns, singular_indices
 from jacket.core.quads.gridmap import GridSolver
@@ -97,7 +97,7 @@ def _relaid(jacket: PolyMesh, faces: Ints, pole: int, to: int, surface: Bvh, sha
     points, triangles, face = whole_border_edges(fine, region.n_points)
     mesh = PolyMesh.from_faces(points, triangles)
     length = float(np.sqrt(face_areas(region).mean()))
-    creases = find_creases(mesh, sharp, 8.0 * length)
+    creases = find_creases(mesh, sharp, length)
     field = _field_of(mesh, fine, face)
     tree = cKDTree(points)
     start, end = (int(tree.query(jacket.points[p])[1]) for p in (pole, to))

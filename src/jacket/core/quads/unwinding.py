@@ -9,7 +9,7 @@ from jacket.core.fit.relax import Lines, relaxed, untangled
 from jacket.core.fit.tidy import levelled
 from jacket.core.mesh.geometry import edge_lengths, face_centres, scaled_jacobian
 from jacket.core.mesh.polymesh import Bools, Ints, PolyMesh
-from jacket.core.quads.base import find_creases
+from jacket.core.quads.creases import find_creases
 from jacket.core.quads.redo import reach_of
 from jacket.core.quads.welding import part_of
 from jacket.core.rows.unwind import Unwound, put_together, unwound, windings
@@ -62,7 +62,7 @@ def _region(
     if not region.is_quads:
         raise EditRefused("Rows run over quads only; pair or mend the other faces first (Tidy).")
     step = float(np.median(edge_lengths(region)))
-    creases = find_creases(region, sharp, 8.0 * step)
+    creases = find_creases(region, sharp, step)
     marked = [region.mark(n) for n in region.marks if n == "sharp"]
     flags = region.topology.edge_flags(np.concatenate([creases, *marked]).astype(np.int32))
     folded = int((scaled_jacobian(region) <= 0).sum())

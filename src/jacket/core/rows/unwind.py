@@ -30,9 +30,9 @@ from jacket.core.rows.wires import Wiring, wiring
 from jacket.errors import SolveError
 from jacket.progress import Progress, part, silent
 
-STEPS = 3_000
+STEPS = 1_000
 """Steps of one search."""
-SEEDS, KEPT, AGAIN = 24, 6, (3, 3)
+SEEDS, KEPT, AGAIN = 48, 6, (3, 3, 3)
 """Searches that begin at the present lengths, of which so many of the best go on, each by so many ways, once and again."""
 TRIED = 20
 """Of what they found, how many are laid until one is sound."""
@@ -41,10 +41,10 @@ LARGE = 4_000
 THREADS = max(2, os.cpu_count() or 1)
 MOST_FREE = 450
 """Whole numbers up to which a search is worth its time: a torn or noisy scan has more, and its rows end everywhere."""
-CLOSED = 9.0
+CLOSED = 9.9
 """Longest ring and quads crossed by their own, in %, from which no more rounds are made."""
 WORTH = 1.0
-"""By how much both together have to fall for a round to count."""
+"""By how much both together have to fall for a round to count, and the worse of them for another one after the second."""
 NEAR_STRAIN = 4.0
 """Weight of the strain at `closeness` ½: corners and gaps stay, and rings close as far as they do."""
 
@@ -111,8 +111,9 @@ def unwound(
         found = None if known is None else _one_round(mesh, known, fixed, closeness, wanted or mesh.n_faces, outside, step)
         if found is None or winding(found.mesh) > (before if best is None else winding(best.mesh)) - WORTH:
             break
+        fell = max(windings(current)) - max(windings(found.mesh))
         best = found
-        if outside is None and max(windings(found.mesh)) <= CLOSED:
+        if outside is None and (max(windings(found.mesh)) <= CLOSED or (k and fell < WORTH)):
             break
         current = found.mesh
         flags = current.topology.edge_flags(found.lines)

@@ -19,10 +19,10 @@ def integer_kernel(rows: Matrix) -> Matrix:
     Theory, 1993, section 2.4). Rows with a ±1 entry and few others come first, which keeps the
     numbers small.
     """
-    work = np.ascontiguousarray(rows, np.int64).copy()
-    basis = np.eye(work.shape[1], dtype=np.int64)
-    alive = _eliminate_all(work, basis)
-    return basis[:, alive]
+    columns = np.array(rows.T, np.int64, order="C")
+    basis = np.eye(len(columns), dtype=np.int64)
+    alive = _eliminate_all(columns, basis)
+    return np.ascontiguousarray(basis[alive].T)
 
 
 def with_one(basis: Matrix, row: int) -> tuple[Matrix, Matrix]:
@@ -42,68 +42,79 @@ def with_one(basis: Matrix, row: int) -> tuple[Matrix, Matrix]:
 
 
 @inline
-def _difficulty(rows, r, alive):
-    """Number of entries, plus a large number when none of them is ±1."""
+def _difficulty(columns, r, alive):
+    """Number of entries of a row, plus a large number when none of them is ±1."""
     count, one = 0, False
-    for j in range(rows.shape[1]):
-        if alive[j] and rows[r, j] != 0:
+    for j in range(len(columns)):
+        if alive[j] and columns[j, r] != 0:
             count += 1
-            if abs(rows[r, j]) == 1:
+            if abs(columns[j, r]) == 1:
                 one = True
     return count if one or count == 0 else count + 1_000_000
 
 
 @inline
-def _pivot(rows, r, alive, uses):
+def _pivot(columns, r, alive, uses):
     """The column with the smallest entry in row r, of these the least used."""
     best, size = -1, 0
-    for j in range(rows.shape[1]):
-        if not alive[j] or rows[r, j] == 0:
+    for j in range(len(columns)):
+        if not alive[j] or columns[j, r] == 0:
             continue
-        s = abs(rows[r, j])
+        s = abs(columns[j, r])
         if best < 0 or s < size or (s == size and uses[j] < uses[best]):
             best, size = j, s
     return best
 
 
+@inline
+def _taken(columns, j, p, times):
+    """Take a column so many times from another."""
+    goal, from_ = columns[j], columns[p]
+    for k in range(columns.shape[1]):
+        goal[k] -= times * from_[k]
+
+
 @kernel
-def _eliminate_all(rows, basis):
-    n_rows, n = rows.shape
+def _eliminate_all(columns, basis):
+    """`columns` (N, R) and `basis` (N, N) one after another, so that work on them runs through memory in order."""
+    n, n_rows = columns.shape
     alive = np.ones(n, np.bool_)
     done = np.zeros(n_rows, np.bool_)
     hard = np.empty(n_rows, np.int64)
     for r in range(n_rows):
-        hard[r] = _difficulty(rows, r, alive)
+        hard[r] = _difficulty(columns, r, alive)
     uses = np.zeros(n, np.int64)
     for r in range(n_rows):
         for j in range(n):
-            if rows[r, j] != 0:
+            if columns[j, r] != 0:
                 uses[j] += 1
+    changed = np.zeros(n_rows, np.bool_)
     for _ in range(n_rows):
         row = -1
         for r in range(n_rows):
             if not done[r] and (row < 0 or hard[r] < hard[row]):
                 row = r
         done[row] = True
+        changed[:] = False
         while True:
-            p = _pivot(rows, row, alive, uses)
+            p = _pivot(columns, row, alive, uses)
             if p < 0:
                 break
             others = False
             for j in range(n):
-                if j == p or not alive[j] or rows[row, j] == 0:
+                if j == p or not alive[j] or columns[j, row] == 0:
                     continue
                 others = True
-                f = rows[row, j] // rows[row, p]
-                for r in range(n_rows):
-                    if not done[r] or r == row:
-                        rows[r, j] -= f * rows[r, p]
-                for k in range(n):
-                    basis[k, j] -= f * basis[k, p]
+                f = columns[j, row] // columns[p, row]
+                _taken(columns, j, p, f)
+                _taken(basis, j, p, f)
+            # Only rows with an entry where the pivot is have become others.
+            for r in range(n_rows):
+                changed[r] = changed[r] or columns[p, r] != 0
             if not others:
                 alive[p] = False
                 break
         for r in range(n_rows):
-            if not done[r]:
-                hard[r] = _difficulty(rows, r, alive)
+            if changed[r] and not done[r]:
+                hard[r] = _difficulty(columns, r, alive)
     return alive
