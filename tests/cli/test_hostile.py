@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import argparse
 import os
 import subprocess
 import sys
@@ -13,6 +14,7 @@ from bench import hostile
 from bench.hostile import Line, faults, prepared, sums
 from bench.odd_meshes import MESHES
 from jacket.cli.main import main
+from jacket.cli.numbers import number, whole
 from jacket.formats.mesh.registry import read_mesh, write_mesh
 from tests.conftest import cube, icosphere
 
@@ -105,3 +107,12 @@ def test_a_project_that_a_window_holds_is_not_refitted_over(tmp_path: Path, caps
     assert main(words) == 2 and "open in another window" in capsys.readouterr().err
     held.let_go()
     assert main(words) == 0 and (tmp_path / "b.jacket").exists()
+
+
+def test_numbers_end_where_their_range_says() -> None:
+    read, count = number(0.5, 2.0), whole(3, 1200)
+    assert [read(t) for t in ("0.5", "2", "1e0")] == [0.5, 2.0, 1.0] and [count(t) for t in ("3", "1200")] == [3, 1200]
+    for reader, told, texts in ((read, "0.5 to 2", ("0.49", "2.01", "-1", "inf", "nan", "1_0", "")), (count, "3 to 1,200", ("2", "1201", "3.5", "1_0"))):
+        for text in texts:
+            with pytest.raises(argparse.ArgumentTypeError, match=told):
+                reader(text)

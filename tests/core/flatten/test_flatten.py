@@ -200,3 +200,22 @@ def test_borders_that_cross_are_found_as_shapely_finds_them() -> None:
         assert border_crosses(chart, uv) == crosses
         seen[crosses] += 1
     assert min(seen) > 20
+
+
+def test_corrections_are_those_of_the_dense_formula() -> None:
+    """Against H ← (I − ρ s yᵀ) H (I − ρ y sᵀ) + ρ s sᵀ, step by step (Nocedal and Wright 2006, equation 6.17)."""
+    from jacket.core.flatten.energies import put_forward, taken_back
+
+    rng = np.random.default_rng(5)
+    half = rng.normal(size=(9, 9))
+    matrix = half @ half.T + np.eye(9)
+    inverse = np.linalg.inv(matrix)
+    steps = rng.normal(size=(4, 9))
+    turns = steps @ (matrix + 0.3 * np.diag(np.arange(9.0)))
+    shares = 1 / (steps * turns).sum(axis=1)
+    gradient, dense = rng.normal(size=9), inverse.copy()
+    for s, y, share in zip(steps, turns, shares, strict=True):
+        left = np.eye(9) - share * np.outer(s, y)
+        dense = left @ dense @ left.T + share * np.outer(s, s)
+    way, along = taken_back(gradient, steps, turns, shares)
+    assert np.allclose(put_forward(inverse @ way, steps, turns, shares, along), dense @ gradient)

@@ -7,6 +7,7 @@ import pytest
 import shapely
 
 from jacket.core.layout.parting import Lying, Room, close_pairs, descend
+from jacket.core.layout.search import Freedom, Search
 from jacket.core.layout.shapes import Shape, border_places, chained, signed_distances, stock_of
 from jacket.core.layout.squeeze import Outlines, Squeeze
 
@@ -112,3 +113,15 @@ def test_a_shape_grows_in_the_hole_of_another_and_fixed_ones_stay() -> None:
     inner = drawn(outlines, done[0], np.array([1.0, done[1]]))[1]
     assert hole.contains(inner) and 5.0 <= inner.distance(hole.exterior) < 5.001
     assert done[1] > 1.3
+
+
+def test_what_settling_tells_holds_of_where_shapes_have_come_to_lie() -> None:
+    """Two discs that overlap by half throw each other apart, one of them onto a third that was out of reach at first: it is
+    looked at too before anything is told."""
+    disc = closed(60 * np.stack([np.cos(np.linspace(0, 2 * np.pi, 24, endpoint=False)), np.sin(np.linspace(0, 2 * np.pi, 24, endpoint=False))], axis=1))
+    room = Room(np.array([[512.0, 256]]), np.array([3.0]), np.array([2.0]))
+    lying = Lying(np.array([[70.0, 128], [130, 128], [281, 128]]), np.zeros(3), np.ones(3), np.zeros(3, np.int64))
+    stock = stock_of([Shape.of(disc, 1.0, 2.0, 1.0, 10.0)] * 3)
+    search = Search(stock, room, Freedom(), lying, 1.0, np.zeros(3, bool))
+    told = search.settle(lying, 1.0, np.ones(3, bool), 60)[1]
+    assert told == pytest.approx(search.settle(lying, 1.0, np.ones(3, bool), 0)[1], abs=1e-9)

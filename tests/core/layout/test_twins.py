@@ -43,6 +43,19 @@ def several(copies: list[tuple[np.ndarray, bool, int]]) -> PolyMesh:
     return mesh.with_uv(mesh.points[mesh.corners][:, :2] / 20 + 0.5)
 
 
+def test_the_same_sides_at_other_angles_are_no_twins() -> None:
+    """Squares and rhombs of the same sides: areas differ by 1 %, so that only the ways across their
+    corners tell them apart."""
+    squares = grid(3, 4)
+    slanted = squares.points.copy()
+    slanted[:, :2] = slanted[:, :2] @ np.array([[1.0, 0.0], [0.15, np.sqrt(1 - 0.15**2)]])
+    faces = squares.corners.reshape(-1, 4)
+    mesh = PolyMesh.from_faces(np.concatenate([squares.points, slanted + [9, 0, 0], squares.points + [0, 9, 0]]),
+                               np.concatenate([faces, faces + squares.n_points, faces + 2 * squares.n_points]))  # fmt: skip
+    islands = Islands.of(mesh.with_uv(mesh.points[mesh.corners][:, :2] / 40))
+    assert [set(group.islands) for group in find_twins(islands, 0.02)] == [{int(islands.labels[0]), int(islands.labels[24])}]
+
+
 def test_twins_are_found_turned_mirrored_and_within_the_tolerance_only() -> None:
     points, _ = piece()
     bent = points.copy()

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import itertools
+
 import igl
 import numpy as np
 import pytest
@@ -212,8 +214,8 @@ def lens(profile) -> PolyMesh:  # type: ignore[no-untyped-def]
         for k in range(n):
             a, b = (k, (k + 1) % n) if side == 0 else ((k + 1) % n, k)
             faces.append([side, row[0] + a, row[0] + b])
-            faces += [[i + a, j + a, j + b] for i, j in zip(row[:-1], row[1:], strict=True)]
-            faces += [[i + a, j + b, i + b] for i, j in zip(row[:-1], row[1:], strict=True)]
+            faces += [[i + a, j + a, j + b] for i, j in itertools.pairwise(row)]
+            faces += [[i + a, j + b, i + b] for i, j in itertools.pairwise(row)]
     return PolyMesh.from_faces(np.concatenate(points), faces)
 
 

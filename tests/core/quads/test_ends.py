@@ -6,10 +6,11 @@ import igl
 import numpy as np
 import pytest
 
+from jacket.core.fit.relax import relaxed
 from jacket.core.mesh.geometry import face_areas, scaled_jacobian
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.quads.auto import AutoSettings, automatic_quads
-from jacket.core.quads.ends import bare_places, ends_reached
+from jacket.core.quads.ends import bare_places, ends_reached, farthest_pulled
 from jacket.core.quads.figures import measure_quads
 from jacket.core.quads.fitting import _without_new_folds
 from jacket.core.space.bvh import Bvh
@@ -63,6 +64,26 @@ def test_a_tip_that_was_cut_off_is_pulled_out(horned: PolyMesh) -> None:
     after = ends_reached(blunt, horned, surface, step, None)
     assert float(bare_places(after, horned)[0].max()) < 0.6 * before
     assert (scaled_jacobian(after) <= 0).sum() <= (scaled_jacobian(blunt) <= 0).sum()
+
+
+def test_a_spike_that_relaxing_does_not_climb_is_pulled_to() -> None:
+    """A spike two steps high and narrower than one on a ball of quads."""
+    ball = icosphere(5)
+    close = np.clip((ball.points[:, 2] / np.linalg.norm(ball.points, axis=1) - 0.985) / 0.015, 0, 1)
+    form = ball.with_points(ball.points * (1 + 0.4 * close)[:, None])
+    surface = Bvh.build(form.points, form.triangle_points)
+    quads = automatic_quads(icosphere(4), AutoSettings(quads=300, rows=0.0)).mesh
+    step = float(np.sqrt(face_areas(quads).mean()))
+    pulled = ends_reached(quads, form, surface, step, None)
+    relaxing = relaxed(quads, surface, 75, evenness=0.2, mending=10.0)
+    off = [float(bare_places(m, form)[0].max()) / step for m in (pulled, relaxing)]
+    assert off[0] < 0.5 < 1.0 < off[1]
+    assert scaled_jacobian(pulled).min() > 0
+    # One place after another: the spike comes first, and each pull helps or is not made.
+    for rounds, most in ((0, 2.0), (1, 1.0), (8, 0.5)):
+        mesh = farthest_pulled(quads, form.points, surface, None, 0.2 * step, rounds)
+        far = float(bare_places(mesh, form)[0].max()) / step
+        assert far <= most and scaled_jacobian(mesh).min() > 0
 
 
 def test_what_is_left_out_is_said_with_a_place_and_a_number(horned: PolyMesh) -> None:

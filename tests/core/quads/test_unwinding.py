@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -15,7 +16,7 @@ from jacket.core.mesh.poles import irregular_count
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.mesh.walks import euler_characteristic
 from jacket.core.quads.auto import AutoSettings, automatic_quads
-from jacket.core.quads.closing import closed, fits, standing
+from jacket.core.quads.closing import Standing, closed, fits, standing
 from jacket.core.quads.unwinding import rows_unwound
 from jacket.core.rows.measure import rings
 from jacket.core.rows.unwind import windings
@@ -148,3 +149,11 @@ def test_checks_tell_of_long_rings_and_ends(spot: PolyMesh, jacket: PolyMesh) ->
     ends = left_out(blunt, spot)
     assert ends.level == "look" and ends.number > 2 and len(ends.offenders)
     assert left_out(jacket, spot).level == "good"
+
+
+def test_each_thing_that_gets_worse_is_reason_enough_to_refuse() -> None:
+    """Closed rows are no excuse for folds, thin corners, gaps, or guides that are not kept."""
+    before = Standing(50.0, 40.0, 0.98, 0.85, 0, 0.5, 0.6, 0.1, 0.05)
+    assert fits(replace(before, longest=8.0), before, 1.0)
+    for what, worse in (("folded", 1), ("mean", 0.96), ("first", 0.74), ("gap", 1.3), ("bare", 1.3), ("guided", 0.16), ("uncarried", 0.07)):
+        assert not fits(replace(before, longest=8.0, **{what: worse}), before, 1.0), what

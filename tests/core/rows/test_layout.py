@@ -9,6 +9,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from jacket.core.mesh.pieces import split_off
 from jacket.core.mesh.poles import irregular_count
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.mesh.walks import euler_characteristic
@@ -18,10 +19,10 @@ from jacket.core.rows import metric
 from jacket.core.rows.lattice import reduced
 from jacket.core.rows.measure import rings
 from jacket.core.rows.metric import layout, strain_metric
-from jacket.core.rows.rebuild import rebuilt
+from jacket.core.rows.rebuild import pairs_merged, rebuilt
 from jacket.core.rows.tmesh import TMesh, t_mesh
 from jacket.core.rows.unwind import unwound, windings
-from tests.conftest import cube, icosphere
+from tests.conftest import cube, grid, icosphere
 from tests.core.rows.shapes import torus, tube
 
 
@@ -173,3 +174,58 @@ def test_creases_stay_edges_and_their_corners_corners() -> None:
     places = new.points[pairs].reshape(-1, 3)
     assert ((np.abs(np.abs(places) - size) < 1e-9).sum(axis=1) >= 2).all()
     assert len(np.unique(pairs)) > 8
+
+
+def test_strain_of_any_moves_closes_round_every_quad() -> None:
+    """Points of a plane grid moved anyhow: what each edge is longer along its way, and turned to the left across it, adds up to
+    nothing round each quad; turned round, an edge has both unchanged."""
+    mesh = grid(5, 4)
+    moves = np.random.default_rng(3).normal(size=(mesh.n_points, 2))
+    ends = mesh.topology.edge_points
+    way = mesh.points[ends[:, 1], :2] - mesh.points[ends[:, 0], :2]
+    way /= np.linalg.norm(way, axis=1)[:, None]
+    change = moves[ends[:, 1]] - moves[ends[:, 0]]
+    strain = np.concatenate([(change * way).sum(axis=1), way[:, 0] * change[:, 1] - way[:, 1] * change[:, 0]])
+    assert np.abs(metric._closing(mesh) @ strain).max() < 1e-12 < np.abs(strain).min()
+
+
+def test_a_held_border_stays_where_irregular_points_come_to_lie_on_it() -> None:
+    """The upper half of a ball with any lengths that leave its border alone, some of them nothing: points of the border are
+    there to the bit."""
+    ball = _small()
+    half = split_off(ball, np.flatnonzero(ball.points[ball.as_quads()].mean(axis=1)[:, 2] > 0.1))[1]
+    held = half.topology.edge_uses == 1
+    tm = taken_apart(half)
+    plan = layout(tm, held)
+    start = np.zeros(len(plan.basis), np.int64)
+    start[plan.of] = plan.lengths
+    border = {p.tobytes() for p in half.points[half.topology.border_points]}
+    rng, shrunk = np.random.default_rng(0), 0
+    for _ in range(300):
+        lengths = start + plan.basis @ rng.integers(-2, 3, plan.basis.shape[1])
+        if lengths.min() < 0:
+            continue
+        new, _ = rebuilt(tm, plan, lengths, held)
+        shrunk += int(lengths.min() == 0)
+        assert border <= {p.tobytes() for p in new.points}
+    assert shrunk > 5
+
+
+def test_two_quads_that_share_two_edges_become_one_again() -> None:
+    mesh = grid(4, 3)
+    quads, points = mesh.as_quads(), mesh.points
+    for face in (5, 10):
+        a, b, c, d = quads[0 if face == 5 else 6]
+        points = np.concatenate([points, points[[a, c]].mean(axis=0, keepdims=True)])
+        v = len(points) - 1
+        quads = np.concatenate([quads[~(quads == [a, b, c, d]).all(axis=1)], [[a, b, c, v], [a, v, c, d]]])
+    split = PolyMesh.from_faces(points, quads)
+    assert (split.topology.valence[~split.topology.border_points] == 2).sum() == 2
+    merged, lines = pairs_merged(split, np.array([[0, 1]]))
+    assert {frozenset(map(bytes, f)) for f in merged.points[merged.as_quads()]} == {frozenset(map(bytes, f)) for f in mesh.points[mesh.as_quads()]}
+    assert np.array_equal(merged.points[lines], mesh.points[[[0, 1]]])
+    assert len(rings(merged).crossings) == len(rings(mesh).crossings)
+    # A point that a crease runs through stays.
+    kept, _ = pairs_merged(split, np.array([[quads[-1][0], len(points) - 1]]))
+    assert kept.n_faces == mesh.n_faces + 1
+

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from functools import cache, partial
 
 import numpy as np
 from scipy.spatial import cKDTree
@@ -44,6 +45,8 @@ STRAY = 0.05
 """By how much more rows may stray from soft guides, in 45°."""
 ROOMY = 0.973
 """Corner mean from which on rows are worth another try at what corners bear."""
+BEYOND = 1.0
+"""How many times as much rows are made to close then."""
 MEAN, FIRST, GAP = 0.970, 0.80, 1.26
 """Corner mean, first percentile and largest gaps in % of the diagonal that closing may come down to; gaps a twentieth over the
 1.2 of the figures, as few samples tell them here."""
@@ -158,7 +161,7 @@ def closed(
     crowded = irregular_count(laid) > MOST_ODD * 0.25 * wanted
     shares = [1.0, 0.65, 0.4, ALL]
     ways = [*([] if crowded else [(True, 1.0)]), *((False, share) for share in shares)]
-    pieces: list[Apart | None] = []
+    origin, pieces = laid, cache(partial(_apart, laid, base))
     for k, (split, share) in enumerate(ways):
         if share == ALL:
             # One ring through a fifth of all quads is worse than somewhat uneven steps.
@@ -168,18 +171,18 @@ def closed(
         elif share < 1.0 and best is not laid:
             if best_now.winding <= (CLOSED if best_now.mean >= ROOMY else WINDING):
                 break
-            # Corners bear more than that; twice is only worth it for what winds.
-            if share < 0.5 and best_now.winding <= WINDING:
+            # Corners bear more than that: on from there.
+            if best is origin:
                 break
-            share = 1.6 if share > 0.5 else 1.3
+            share, origin = BEYOND, best
+            pieces = cache(partial(_apart, best, base))
         step = part(progress, k / len(ways), (k + 1) / len(ways))
         if split:
             quads = coarse(round(wanted / 4))
             new = None if quads is None else _split_way(quads, base, surface, wanted, share * closeness, graded, step)
         else:
-            if not pieces:
-                pieces.append(taken_apart(laid, line_edges(laid, base), progress=step))
-            new = None if pieces[0] is None else _own_way(laid, base, surface, wanted, share * closeness, pieces[0], step)
+            apart = pieces()
+            new = None if apart is None else _own_way(origin, base, surface, wanted, share * closeness, apart, step)
         if new is not None and consider(least_folded(fitted(new, base, surface, graded, guides, True), new, surface)):
             break
     # Rows that wind through all of a form are worse than an end that is a little short.
@@ -208,10 +211,14 @@ def _split_way(
     return fine.with_points(points)
 
 
+def _apart(mesh: PolyMesh, base: Base) -> Apart | None:
+    return taken_apart(mesh, line_edges(mesh, base))
+
+
 def _own_way(
     laid: PolyMesh, base: Base, surface: Bvh, wanted: int, closeness: float, apart: Apart, progress: Progress
 ) -> PolyMesh | None:
-    found = unwound(laid, line_edges(laid, base), closeness, 4, progress, wanted=wanted, apart=apart)
+    found = unwound(laid, apart.tm.features, closeness, 4, progress, wanted=wanted, apart=apart)
     if found is None:
         return None
     return _onto_lines(found.mesh, found.lines, base, surface)[0]

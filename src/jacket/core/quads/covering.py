@@ -9,7 +9,7 @@ import numpy as np
 
 from jacket.core.fit.lifted import with_lifted
 from jacket.core.fit.opening import opened
-from jacket.core.mesh.geometry import face_areas, face_centres, face_normals
+from jacket.core.mesh.geometry import face_areas, face_centres, face_normals, scaled_jacobian
 from jacket.core.mesh.pieces import put_side_by_side, split_off
 from jacket.core.mesh.polymesh import Floats, PolyMesh, sorted_pairs
 from jacket.core.mesh.walks import euler_characteristic, face_parts
@@ -18,6 +18,7 @@ from jacket.core.quads.closing import closed
 from jacket.core.quads.crumbs import crumbs_covered
 from jacket.core.quads.curvature import form_density
 from jacket.core.quads.cut import cut_mesh
+from jacket.core.quads.ends import farthest_pulled
 from jacket.core.quads.extract import extract_quads
 from jacket.core.quads.field import Field, smooth_field
 from jacket.core.quads.fitting import fitted, fold_count, least_folded, lines_over
@@ -31,7 +32,7 @@ from jacket.core.quads.subdivide import split_to_quads
 from jacket.core.source.simplify import simplify
 from jacket.core.source.skin import Tears
 from jacket.core.space.bvh import Bvh
-from jacket.core.space.sample import uncovered_share
+from jacket.core.space.sample import sample_surface, uncovered_share
 from jacket.progress import Progress, part, silent
 
 SPARSER = 1.25
@@ -194,7 +195,32 @@ def _part_covered(
                       painted is not None, guides, part(progress, 0.75, 1.0))  # fmt: skip
     if not guides:
         laid = opened(laid, surface, np.zeros(laid.n_points, bool), lines_over(laid, base))
-    return laid, int((solver.field.index != 0).sum())
+    return _ends_held(laid, base, surface) if laid.is_quads else laid, int((solver.field.index != 0).sum())
+
+
+SHORT = 1.1
+"""Largest gap in % of the diagonal that an end may be short by before it is pulled to once more."""
+PRICE, FAIR = 0.01, 0.82
+"""By how much the 1st percentile of corners may fall for that, or to what."""
+
+
+def _ends_held(laid: PolyMesh, base: Base, surface: Bvh) -> PolyMesh:
+    """Quads pulled to the places that they leave uncovered by more than `SHORT`, where that costs no fold and hardly a corner."""
+    # Evening has rounded off the tips of the base; those of a torn scan are not asked, as they may lie inside.
+    own, triangles = base.form.points, base.form.triangle_points
+    if base.outside is None and len(surface.points) <= MOST_ASKED:
+        own, triangles = surface.points, surface.triangles
+    own = np.concatenate([own, sample_surface(own, triangles, 20_000)])
+    lines = lines_over(laid, base)
+    pulled = farthest_pulled(laid, own, surface, lines, 0.01 * SHORT * base.mesh.diagonal)
+    if pulled is laid:
+        return laid
+    first = [float(np.percentile(scaled_jacobian(m), 1)) for m in (laid, pulled)]
+    return pulled if fold_count(pulled) <= fold_count(laid) and first[1] >= min(first[0] - PRICE, FAIR) else laid
+
+
+MOST_ASKED = 60_000
+"""Points of a source that are all asked how far off they lie."""
 
 
 PAINTED = 0.5

@@ -68,6 +68,32 @@ def ends_reached(
     return quads
 
 
+def farthest_pulled(
+    quads: PolyMesh, places: Floats, surface: Bvh, lines: Lines | None, reach: float, rounds: int = 8
+) -> PolyMesh:  # fmt: skip
+    """Quads pulled to that of some places (K, 3) which is farthest off, one after another, while it is farther than `reach` and
+    each pull brings the farthest nearer."""
+    pulled = np.zeros(quads.n_points, bool)
+    triangle, far = _nearest(quads, places)
+    for _ in range(rounds):
+        k = int(np.argmax(far))
+        if far[k] <= reach:
+            break
+        new = _pulled(quads, places[k], int(quads.triangle_faces[triangle[k]]), surface, lines, pulled)
+        if new is None:
+            break
+        triangle, after = _nearest(new, places)
+        if after.max() >= far[k]:
+            break
+        quads, far = new, after
+    return quads
+
+
+def _nearest(quads: PolyMesh, places: Floats) -> tuple[Ints, Floats]:
+    _, triangle, far = Bvh.build(quads.points, quads.triangle_points).closest(places)
+    return triangle, far
+
+
 def _tips(form: PolyMesh, far: Floats, reach: float) -> list[int]:
     """The farthest point of each connected place that lies farther off than `reach`, the farthest first."""
     ends = form.topology.edge_points

@@ -45,6 +45,33 @@ def rebuilt(tm: TMesh, plan: Layout, lengths: Whole, held: Bools | None = None) 
     return _closed_up(np.concatenate(places), np.concatenate(faces), pairs, np.concatenate(same))
 
 
+def pairs_merged(mesh: PolyMesh, lines: Ints) -> tuple[PolyMesh, Ints]:
+    """The mesh with each two quads that share two edges made one: the point between these has no other edges. Where irregular
+    points of three edges have come together, such a point is left. Points on `lines` (K, 2) stay; lines in the new numbers."""
+    while True:
+        topology, quads = mesh.topology, mesh.as_quads()
+        two = ~topology.border_points & (topology.valence == 2)
+        two[lines] = False
+        corner = np.flatnonzero(two[quads].ravel())
+        # Points after one another in their faces: (what is merged away, the one after it, the one across, the one before it).
+        around = np.stack([quads[corner // 4, (corner + k) % 4] for k in range(4)], axis=1)
+        around = around[np.argsort(around[:, 0], kind="stable")].reshape(-1, 2, 4)
+        # One at a time of those that meet in a face.
+        face = corner[np.argsort(quads.ravel()[corner], kind="stable")].reshape(-1, 2) // 4
+        taken, keep = np.zeros(len(quads), bool), np.zeros(len(face), bool)
+        for k, own in enumerate(face):
+            keep[k] = not taken[own].any() and own[0] != own[1] and around[k, 0, 2] != around[k, 1, 2]
+            taken[own] |= keep[k]
+        if not keep.any():
+            return mesh, lines
+        first, second = around[keep, 0], around[keep, 1]
+        new = np.concatenate([quads[~taken], np.stack([first[:, 1], first[:, 2], first[:, 3], second[:, 2]], axis=1)])
+        used, local = np.unique(new, return_inverse=True)
+        to = np.full(mesh.n_points, -1, np.int32)
+        to[used] = np.arange(len(used))
+        mesh, lines = PolyMesh.from_faces(mesh.points[used], local.reshape(-1, 4).astype(np.int32)), to[lines]
+
+
 def _rim(
     plan: Layout, size: Whole, new_at: list[dict[tuple[int, bool], int]], number: list[Ints], p: int, k: int, same: list[Ints]
 ) -> Ints:
@@ -62,8 +89,8 @@ def _rim(
 
 
 def _closed_up(points: Floats, quads: Ints, pairs: Ints, same: Ints) -> tuple[PolyMesh, Ints]:
-    """A mesh in which points that are the same (K, 2) are one, and pairs in its numbers. Hard points come first, and a class
-    is where its first point is."""
+    """A mesh in which points that are the same (K, 2) are one, and pairs in its numbers. Held borders come first, then hard
+    points, and a class is where its first point is."""
     count = len(points)
     graph = coo_array((np.ones(len(same), np.int8), (same[:, 0], same[:, 1])), shape=(count, count))
     classes, of = connected_components(graph, directed=False)
@@ -97,24 +124,27 @@ def _chain_points(
     """(numbers of each chain's points, the places of all, pairs of numbers (K, 2) that are one point)."""
     mesh = tm.mesh
     hard = np.flatnonzero(tm.hard)
-    if held is not None:
-        # Where an irregular point comes to lie on a held border, the border stays.
-        stays = np.zeros(mesh.n_points, bool)
-        stays[mesh.topology.edge_points[held]] = True
-        hard = hard[np.argsort(~stays[hard], kind="stable")]
+    places: list[Floats] = []
+    number: list[Ints] = [np.zeros(0, np.int64)] * len(tm.chains)
+    count = 0
+
+    def numbered(chains: list[int], stay: bool) -> None:
+        nonlocal count
+        for k in chains:
+            number[k] = count + np.arange(total[k] + 1)
+            count += total[k] + 1
+            points = tm.chains[k].points
+            places.append(_along(mesh.points[points], np.arange(total[k] + 1.0) if stay else _old_places(points, new_at[k], total[k])))
+
+    fixed = [held is not None and bool(held[c.edges].all()) for c in tm.chains]
+    # What comes to lie on a held border comes to where that is: its points come first.
+    numbered([k for k, stays in enumerate(fixed) if stays], True)
     of_hard = np.full(mesh.n_points, -1, np.int64)
-    of_hard[hard] = np.arange(len(hard))
-    places = [mesh.points[hard]]
-    count = len(hard)
-    number: list[Ints] = []
+    of_hard[hard] = count + np.arange(len(hard))
+    places.append(mesh.points[hard])
+    count += len(hard)
+    numbered([k for k, stays in enumerate(fixed) if not stays], False)
     same: list[Ints] = [np.zeros((0, 2), np.int64)]
-    for k, chain in enumerate(tm.chains):
-        ids = count + np.arange(total[k] + 1)
-        count += total[k] + 1
-        fixed = held is not None and bool(held[chain.edges].all())
-        where = np.arange(total[k] + 1.0) if fixed else _old_places(chain.points, new_at[k], total[k])
-        places.append(_along(mesh.points[chain.points], where))
-        number.append(ids)
     for k, chain in enumerate(tm.chains):
         for end, (kind, on) in enumerate(chain.ends):
             other = of_hard[on]

@@ -23,7 +23,7 @@ from jacket.core.mesh.walks import euler_characteristic
 from jacket.core.rows.lattice import reduced
 from jacket.core.rows.measure import Rings, rings
 from jacket.core.rows.metric import Layout, Whole, layout, strain_metric
-from jacket.core.rows.rebuild import rebuilt
+from jacket.core.rows.rebuild import pairs_merged, rebuilt
 from jacket.core.rows.search import Found, lowest, searched
 from jacket.core.rows.tmesh import TMesh, t_mesh
 from jacket.core.rows.wires import Wiring, wiring
@@ -159,7 +159,7 @@ def _one_round(
 ) -> Unwound | None:
     progress(0.3, "seeking rows that close")
     for one in _candidates(apart, wanted, closeness, _links(apart.tm, held, outside), progress):
-        new, pairs = rebuilt(apart.tm, apart.plan, one.lengths, held)
+        new, pairs = pairs_merged(*rebuilt(apart.tm, apart.plan, one.lengths, held))
         if _sound(new, origin):
             return Unwound(new, pairs, one.strain)
     return None
