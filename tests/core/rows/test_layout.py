@@ -190,10 +190,11 @@ def test_strain_of_any_moves_closes_round_every_quad() -> None:
 
 
 def test_a_held_border_stays_where_irregular_points_come_to_lie_on_it() -> None:
-    """The upper half of a ball with any lengths that leave its border alone, some of them nothing: points of the border are
-    there to the bit."""
-    ball = _small()
-    half = split_off(ball, np.flatnonzero(ball.points[ball.as_quads()].mean(axis=1)[:, 2] > 0.1))[1]
+    """Half a ball, whose border is one line that others end on, with any lengths that leave the border alone, some of them
+    nothing: its points are there to the bit."""
+    ball = icosphere(3)
+    dome = split_off(ball, np.flatnonzero(ball.points[ball.corners.reshape(-1, 3)].mean(axis=1)[:, 2] > 0))[1]
+    half = automatic_quads(dome, AutoSettings(quads=300, rows=0.0)).mesh
     held = half.topology.edge_uses == 1
     tm = taken_apart(half)
     plan = layout(tm, held)
@@ -201,8 +202,8 @@ def test_a_held_border_stays_where_irregular_points_come_to_lie_on_it() -> None:
     start[plan.of] = plan.lengths
     border = {p.tobytes() for p in half.points[half.topology.border_points]}
     rng, shrunk = np.random.default_rng(0), 0
-    for _ in range(300):
-        lengths = start + plan.basis @ rng.integers(-2, 3, plan.basis.shape[1])
+    for _ in range(2000):
+        lengths = start + plan.basis @ rng.integers(-4, 5, plan.basis.shape[1])
         if lengths.min() < 0:
             continue
         new, _ = rebuilt(tm, plan, lengths, held)
