@@ -69,7 +69,7 @@ def _input(parser: argparse.ArgumentParser, output: bool = True) -> None:
 
 def _add_flow(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--sharp", type=number(1, 180), default=38.0, metavar="DEGREES",
-                        help="creases above this angle, 1 to 180 (38)")  # fmt: skip
+                        help="edges that turn by more are creases, where little else turns beside them: 1 to 180 (38)")  # fmt: skip
     parser.add_argument("--rows", type=number(0, 100), default=75.0, metavar="PERCENT",
                         help="how much rows are made to close, against steps that are even: 0 to 100 (75)")  # fmt: skip
 

@@ -8,8 +8,11 @@ import pytest
 
 from jacket.core.fit.relax import relaxed
 from jacket.core.mesh.geometry import face_areas, scaled_jacobian
+from jacket.core.mesh.pieces import put_side_by_side
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.quads.auto import AutoSettings, automatic_quads
+from jacket.core.quads.base import make_base
+from jacket.core.quads.covering import _parts_of
 from jacket.core.quads.ends import bare_places, ends_reached, farthest_pulled
 from jacket.core.quads.figures import measure_quads
 from jacket.core.quads.fitting import _without_new_folds
@@ -106,3 +109,16 @@ def test_what_a_pull_folds_goes_back_and_the_rest_stays() -> None:
     got = _without_new_folds(plain, pulled)
     assert (scaled_jacobian(got) > 0).all()
     assert np.allclose(got.points[middle], plain.points[middle]) and np.allclose(got.points[corner], points[corner])
+
+
+def test_loose_parts_that_are_left_out_pull_at_nothing() -> None:
+    """A ball, and beside it one of a thousandth of its area, too small for quads of its own."""
+    ball = icosphere(3)
+    crumb = icosphere(1).with_points(0.03 * icosphere(1).points + [1.2, 0, 0])
+    result = automatic_quads(put_side_by_side([ball, crumb]), AutoSettings(quads=400, rows=0.0))
+    assert np.linalg.norm(result.mesh.points, axis=1).max() < 1.01 and "left out" in " ".join(result.notes)
+    two = put_side_by_side([ball, ball.with_points(ball.points + [4, 0, 0])])
+    base = make_base(two, Bvh.build(two.points, two.triangle_points), 2000, 0.05, 38.0)
+    parts = _parts_of(base)
+    assert len(parts) == 2 and sum(len(p.asked) for p in parts) == len(base.asked) > two.n_points
+    assert all(np.ptp(p.asked[:, 0]) == pytest.approx(2.0, abs=0.02) for p in parts)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 
@@ -22,6 +22,7 @@ from jacket.core.source.weld import compact, joined_triangles
 from jacket.core.source.whole import sheets_parted, without_flaps
 from jacket.core.source.winding import uneven_faces
 from jacket.core.space.bvh import Bvh
+from jacket.core.space.sample import sample_surface
 from jacket.errors import MeshError
 from jacket.progress import Progress, part, silent
 
@@ -49,10 +50,17 @@ class Base:
     crumbs: PolyMesh | None = None
     """Parts smaller than twelve quads, together, where they are too much of the whole to be left out."""
 
+    asked: Floats = field(default_factory=lambda: np.zeros((0, 3)))
+    """Places of a source that is not too large, before it was evened: evening rounds off tips."""
+
     @property
     def form(self) -> PolyMesh:
         """What the quads are to reach everywhere."""
         return self.mesh if self.outside is None else self.outside
+
+
+MOST_ASKED, SAMPLES = 60_000, 20_000
+"""Points up to which a source keeps the places that are asked whether they are reached, and how many places between them."""
 
 
 def make_base(
@@ -78,6 +86,9 @@ def make_base(
         (points, triangles), _, _ = _without_crumbs(skin.points, skin.triangles, 12 * quad_area)
         # The base keeps to the skin, not to the shreds under it; the quads are laid onto the scan at the end.
         surface, crumbs = skin.surface, None
+    asked = np.zeros((0, 3))
+    if skin is None and len(points) <= MOST_ASKED:
+        asked = np.concatenate([points, sample_surface(points, triangles, SAMPLES)])
     while len(triangles) < wanted / 3:
         points, triangles = _halved_edges(points, triangles)
     points, triangles = simplify(points, triangles, max(wanted, 60), part(progress, 0.0, 0.7))
@@ -95,7 +106,7 @@ def make_base(
         if step == 2 and hard:
             points, creases = _with_guides(PolyMesh.from_faces(points, triangles), creases, hard, surface)
     mesh = _without_ears(PolyMesh.from_faces(points, triangles), creases)
-    base = Base(mesh, creases, parts, faces, slivers=slivers, turned=turned, crumbs=crumbs)
+    base = Base(mesh, creases, parts, faces, slivers=slivers, turned=turned, crumbs=crumbs, asked=asked)
     if skin is None:
         return base
     return replace(base, tears=tears, bridge=(skin.points, skin.spans), mended=skin.mended, outside=skin.outside)

@@ -32,7 +32,7 @@ from jacket.core.quads.subdivide import split_to_quads
 from jacket.core.source.simplify import simplify
 from jacket.core.source.skin import Tears
 from jacket.core.space.bvh import Bvh
-from jacket.core.space.sample import sample_surface, uncovered_share
+from jacket.core.space.sample import uncovered_share
 from jacket.progress import Progress, part, silent
 
 SPARSER = 1.25
@@ -131,9 +131,9 @@ def _parts_of(base: Base) -> list[Base]:
     if count == 1:
         return [base]
     seen = base.outside
-    nearest = np.zeros(0, np.int32)
-    if seen is not None:
-        nearest = label[Bvh.build(base.mesh.points, base.mesh.triangle_points).closest(face_centres(seen))[1]]
+    own = Bvh.build(base.mesh.points, base.mesh.triangle_points)
+    nearest = np.zeros(0, np.int32) if seen is None else label[own.closest(face_centres(seen))[1]]
+    asked = label[own.closest(base.asked)[1]] if len(base.asked) else np.zeros(0, np.int32)
     out = []
     for k in range(count):
         used, local = np.unique(base.mesh.triangle_points[label == k], return_inverse=True)
@@ -141,8 +141,8 @@ def _parts_of(base: Base) -> list[Base]:
         to[used] = np.arange(len(used))
         creases = to[base.creases] if len(base.creases) else np.zeros((0, 2), np.int32)
         mesh = PolyMesh.from_faces(base.mesh.points[used], local.reshape(-1, 3).astype(np.int32))
-        own = None if seen is None or not (nearest == k).any() else split_off(seen, np.flatnonzero(nearest == k))[1]
-        out.append(Base(mesh, sorted_pairs(creases[(creases >= 0).all(axis=1)]), 0, 0, outside=own))
+        outside = None if seen is None or not (nearest == k).any() else split_off(seen, np.flatnonzero(nearest == k))[1]
+        out.append(Base(mesh, sorted_pairs(creases[(creases >= 0).all(axis=1)]), 0, 0, outside=outside, asked=base.asked[asked == k]))
     return out
 
 
@@ -174,21 +174,17 @@ def _part_covered(
         )
         quads = _split_route(base, solver, 2.0 * length, wanted)
     progress(0.7, "relaxing the quads on the source")
-    laid = least_folded(fitted(quads, base, surface, painted is not None, guides), quads, surface)
-    for times in CLOSER if gridded else ():
-        lost = farthest(laid, base.mesh)
-        if lost <= LOST * length:
-            break
-        # A horn or a tail is missing: closer steps there keep it.
-        finer = solver.with_density(closer_there(laid, base.mesh, solver.density, length, times))
-        quads = _best_pass(base, finer, wanted, part(progress, 0.7, 0.75))
-        again = None if quads is None else least_folded(fitted(quads, base, surface, painted is not None, guides), quads, surface)
-        if again is not None and farthest(again, base.mesh) < 0.7 * lost and fold_count(again) <= fold_count(laid):
-            laid, solver = again, finer
+
+    def fit(raw: PolyMesh) -> PolyMesh:
+        return least_folded(fitted(raw, base, surface, painted is not None, guides), raw, surface)
+
+    laid = fit(quads)
+    if gridded:
+        # The first result can be looked at while ends are sought and rows closed.
+        watch(laid.points[laid.topology.edge_points])
+        laid, solver = _with_missed(laid, base, solver, wanted, length, fit, part(progress, 0.7, 0.75))
     laid = _whole(laid, base, surface, wanted, notes)
     if settings.rows > 0 and gridded and laid.n_faces >= FEW:
-        # The first result can be looked at while its rows are closed.
-        watch(laid.points[laid.topology.edge_points])
         # Painted steps are to differ as painted: the closer rows close, the more they even out.
         close = settings.rows if painted is None else min(settings.rows, PAINTED)
         laid = closed(laid, lambda n: _best_pass(base, solver, n, silent), base, surface, wanted, close,
@@ -196,6 +192,23 @@ def _part_covered(
     if not guides:
         laid = opened(laid, surface, np.zeros(laid.n_points, bool), lines_over(laid, base))
     return _ends_held(laid, base, surface) if laid.is_quads else laid, int((solver.field.index != 0).sum())
+
+
+def _with_missed(
+    laid: PolyMesh, base: Base, solver: GridSolver, wanted: int, length: float, fit: Callable[[PolyMesh], PolyMesh], progress: Progress
+) -> tuple[PolyMesh, GridSolver]:  # fmt: skip
+    """Quads over what the first ones left out, a horn or a tail, by closer steps there, and the solver of their grid; the first
+    ones where that does no better."""
+    for times in CLOSER:
+        lost = farthest(laid, base.mesh)
+        if lost <= LOST * length:
+            break
+        finer = solver.with_density(closer_there(laid, base.mesh, solver.density, length, times))
+        quads = _best_pass(base, finer, wanted, progress)
+        again = None if quads is None else fit(quads)
+        if again is not None and farthest(again, base.mesh) < 0.7 * lost and fold_count(again) <= fold_count(laid):
+            laid, solver = again, finer
+    return laid, solver
 
 
 SHORT = 1.1
@@ -206,21 +219,13 @@ PRICE, FAIR = 0.01, 0.82
 
 def _ends_held(laid: PolyMesh, base: Base, surface: Bvh) -> PolyMesh:
     """Quads pulled to the places that they leave uncovered by more than `SHORT`, where that costs no fold and hardly a corner."""
-    # Evening has rounded off the tips of the base; those of a torn scan are not asked, as they may lie inside.
-    own, triangles = base.form.points, base.form.triangle_points
-    if base.outside is None and len(surface.points) <= MOST_ASKED:
-        own, triangles = surface.points, surface.triangles
-    own = np.concatenate([own, sample_surface(own, triangles, 20_000)])
+    own = base.asked if len(base.asked) else base.form.points
     lines = lines_over(laid, base)
     pulled = farthest_pulled(laid, own, surface, lines, 0.01 * SHORT * base.mesh.diagonal)
     if pulled is laid:
         return laid
     first = [float(np.percentile(scaled_jacobian(m), 1)) for m in (laid, pulled)]
     return pulled if fold_count(pulled) <= fold_count(laid) and first[1] >= min(first[0] - PRICE, FAIR) else laid
-
-
-MOST_ASKED = 60_000
-"""Points of a source that are all asked how far off they lie."""
 
 
 PAINTED = 0.5

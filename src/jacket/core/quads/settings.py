@@ -13,7 +13,7 @@ from jacket.core.quads.steering import Guide, Paint, Spot
 @dataclass(frozen=True)
 class AutoSettings:
     """quads       how many are wanted
-    sharp       degrees above which an edge is a crease, 180 for none
+    sharp       degrees above which an edge is a crease where little else turns beside it, 180 for none
     shortest    how many quads long a crease has to be
     marked      whether edges of the source marked as sharp are creases too
     alignment   how strongly curvature leads the flow, 0..1
