@@ -13,6 +13,7 @@ from jacket.core.layout.margins import close_islands
 from jacket.core.layout.twins import Twins, find_twins
 from jacket.core.mesh.geometry import dihedral_angles, edge_lengths, point_normals
 from jacket.core.mesh.polymesh import UV, Bools, Floats, Ints, PolyMesh
+from jacket.core.mesh.walks import face_parts
 from jacket.core.rows.measure import Rings, rings
 from jacket.core.seams.foreseen import Present, faces_at, lying_now
 from jacket.core.seams.kept import put_on, set_names
@@ -23,7 +24,7 @@ from jacket.core.seams.sky import open_sky
 from jacket.core.seams.turning import Turning, path_lengths
 from jacket.core.seams.ways import way_costs
 from jacket.core.source.crossings import crossing_pairs
-from jacket.core.source.health import Health, examine, part_labels, welded_copy
+from jacket.core.source.health import Health, examine, welded_copy
 from jacket.core.source.simplify import clustered_copy
 from jacket.core.source.symmetry import Plane, difference
 from jacket.core.space.bvh import Bvh
@@ -117,7 +118,7 @@ def parts_of(mesh: PolyMesh) -> tuple[int, Ints]:
     """Number of loose parts of a source and (F,) the part of each face."""
 
     def make() -> tuple[int, Ints]:
-        parts = part_labels(welded_copy(mesh))
+        parts = face_parts(welded_copy(mesh))
         forget_connectivity(mesh)
         return parts
 

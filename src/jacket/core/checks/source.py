@@ -15,7 +15,6 @@ from jacket.core.source.health import (
     duplicate_faces,
     inside_out,
     nonmanifold_points,
-    part_labels,
     spikes,
     stray_flags,
     welded_copy,
@@ -75,7 +74,7 @@ def offenders(mesh: PolyMesh, check_id: str, crossings: Ints | None = None, most
         start, around = topology.point_edges
         return _shortened([ends[around[start[p] : start[p + 1]]] for p in points], most)
     if check_id in ("parts", "inside-out"):
-        count, labels = part_labels(joined)
+        count, labels = face_parts(joined)
         if check_id == "parts":
             order = np.argsort(-np.bincount(labels, minlength=count), kind="stable")[1:]
         else:

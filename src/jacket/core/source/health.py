@@ -13,6 +13,7 @@ from jacket.core.mesh.connectivity import corner_orbits
 from jacket.core.mesh.edits import faces_turned
 from jacket.core.mesh.geometry import edge_lengths
 from jacket.core.mesh.polymesh import Bools, Floats, Ints, PolyMesh
+from jacket.core.mesh.walks import face_parts
 from jacket.core.source.placing import standing_axis
 from jacket.core.source.weld import weld_map
 from jacket.core.source.winding import uneven_faces
@@ -188,49 +189,6 @@ def winding_edges(mesh: PolyMesh) -> Ints:
     return np.flatnonzero(twice & (topology.twin[topology.edge_corner] == -2)).astype(np.int32)
 
 
-def part_labels(mesh: PolyMesh) -> tuple[int, Ints]:
-    """Number of parts and (F,) the part of each face, joined over edges of any number of faces."""
-    topology = mesh.topology
-    labels, count = _components(topology.edge, mesh.starts, topology.n_edges)
-    return int(count), labels
-
-
-@kernel
-def _components(edge, starts, n_edges):
-    """Union–find over faces through their edges (Tarjan 1975), labels in the order of the faces."""
-    n = len(starts) - 1
-    parent = np.arange(n).astype(np.int32)
-    first = np.full(n_edges, -1, np.int32)
-    for f in range(n):
-        for c in range(starts[f], starts[f + 1]):
-            e = edge[c]
-            if first[e] < 0:
-                first[e] = f
-                continue
-            a, b = f, first[e]
-            while parent[a] != a:
-                parent[a] = parent[parent[a]]
-                a = parent[a]
-            while parent[b] != b:
-                parent[b] = parent[parent[b]]
-                b = parent[b]
-            if a != b:
-                parent[max(a, b)] = min(a, b)
-    labels = np.empty(n, np.int32)
-    count = 0
-    for f in range(n):
-        a = f
-        while parent[a] != a:
-            a = parent[a]
-        parent[f] = a
-        if a == f:
-            labels[f] = count
-            count += 1
-        else:
-            labels[f] = labels[a]
-    return labels, count
-
-
 def part_volumes(mesh: PolyMesh, count: int, labels: Ints) -> tuple[NDArray[np.float64], NDArray[np.bool_]]:
     """(P,) signed volume of each part and whether it is closed with even winding."""
     topology = mesh.topology
@@ -327,7 +285,7 @@ def examine(mesh: PolyMesh) -> Health:
     topology = joined.topology
     lengths = edge_lengths(joined)
     perimeters = border_perimeters(joined)
-    count, labels = part_labels(joined)
+    count, labels = face_parts(joined)
     volumes, closed = part_volumes(joined, count, labels)
     part_faces = np.sort(np.bincount(labels, minlength=count))[::-1]
     low, high = joined.box

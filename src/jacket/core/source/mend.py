@@ -14,7 +14,8 @@ from jacket.core.mesh.connectivity import corner_orbits
 from jacket.core.mesh.edits import faces_turned
 from jacket.core.mesh.geometry import edge_lengths
 from jacket.core.mesh.polymesh import Floats, Ints, PolyMesh
-from jacket.core.source.health import degenerate_faces, duplicate_faces, inside_out, part_labels, winding_edges
+from jacket.core.mesh.walks import face_parts
+from jacket.core.source.health import degenerate_faces, duplicate_faces, inside_out, winding_edges
 from jacket.core.source.rebuild import put_together
 from jacket.core.source.weld import weld_map
 from jacket.core.source.winding import paired_twins, uneven_faces
@@ -94,7 +95,7 @@ def parts_kept(mesh: PolyMesh, most: int) -> Mend:
     if most < 1:
         raise MeshError("At least one part has to stay; ask for one or more.")
     joined = points_joined(mesh)
-    count, labels = part_labels(joined)
+    count, labels = face_parts(joined)
     if count <= most:
         return Mend(mesh, f"There are only {_plural(count, 'part')}, so all stay")
     sizes = np.bincount(labels, minlength=count)
@@ -276,7 +277,7 @@ def turned_outward(mesh: PolyMesh) -> Mend:
     joined = points_joined(mesh)
     flip = uneven_faces(joined)
     turned = faces_turned(joined, flip)
-    count, labels = part_labels(turned)
+    count, labels = face_parts(turned)
     flip ^= inside_out(turned, count, labels)[labels]
     faces = np.flatnonzero(flip)
     if len(faces) == 0:
