@@ -6,6 +6,7 @@ from __future__ import annotations
 from collections.abc import Callable
 
 import numpy as np
+from scipy import sparse
 
 from jacket.core.bake.bake import BakeOptions, Group, SheetBake, bake_sheet, point_values
 from jacket.core.bake.cage import target_of
@@ -13,6 +14,7 @@ from jacket.core.bake.dense import Dense
 from jacket.core.bake.maps import MAPS
 from jacket.core.fit.refit import refit
 from jacket.core.fit.relax import relaxed_part
+from jacket.core.flatten.energies import put_forward, taken_back
 from jacket.core.flatten.unwrap import unwrap
 from jacket.core.layout.pack import PackSettings, pack
 from jacket.core.layout.twins import find_twins
@@ -20,6 +22,8 @@ from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.mesh.walks import edge_ring, flood
 from jacket.core.quads.auto import AutoSettings, automatic_quads
 from jacket.core.seams.suggest import suggest_seams
+from jacket.core.solve.frontal import Fronts
+from jacket.core.solve.plan import planned
 from jacket.core.source import mend
 from jacket.core.source.crossings import crossing_pairs
 from jacket.core.source.denoise import noise_smoothed
@@ -85,6 +89,19 @@ def _flat() -> None:
     find_twins(islands)
 
 
+def _fronts() -> None:
+    """Small systems do without fronts, and small islands without many steps."""
+    upper = sparse.csc_matrix(np.triu(3.0 * np.eye(8) + 0.1))
+    upper.sort_indices()
+    for block, order in ((2, None), (1, np.arange(8))):
+        fronts = Fronts(upper, planned(upper, block, order))
+        fronts.solve(np.ones(8))
+        fronts.solve(np.ones((8, 2)))
+    rows = np.eye(2, 8)
+    way, along = taken_back(np.ones(8), rows, rows, np.ones(2))
+    put_forward(way, rows, rows, np.ones(2), along)
+
+
 def _sources() -> None:
     """Everything that is done to a source once it is open."""
     mesh = _ball()
@@ -118,6 +135,7 @@ WARMING: tuple[tuple[str, Callable[[], None]], ...] = (
     ("tools of the hand", _hands),
     ("mending sources", _sources),
     ("seams, flattening, packing", _flat),
+    ("large islands", _fronts),
     ("automatic quads", _automatic),
     ("baking maps", _maps),
 )

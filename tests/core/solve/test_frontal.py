@@ -8,9 +8,10 @@ import qdldl
 from scipy import sparse
 from scipy.sparse.linalg import spsolve
 
-from jacket.core.solve import frontal
+from jacket.core.solve import plan as planning
 from jacket.core.solve.cholesky import Factor
-from jacket.core.solve.frontal import Fronts, planned
+from jacket.core.solve.frontal import Fronts
+from jacket.core.solve.plan import planned
 
 
 def upper_of(matrix: sparse.sparray) -> sparse.csc_matrix:
@@ -56,15 +57,15 @@ def test_two_threads_give_the_same_bits_as_one(monkeypatch: pytest.MonkeyPatch) 
     x, y = shared.plan.halves
     assert 0 < x < y <= len(shared.plan.kids)
     right = np.ones(matrix.shape[0])
-    monkeypatch.setattr(frontal, "WORTH", np.inf)
+    monkeypatch.setattr(planning, "WORTH", np.inf)
     alone = Fronts(matrix, planned(matrix, 2))
     assert alone.plan.halves == (0, 0) and np.array_equal(alone.solve(right), shared.solve(right))
 
 
 def test_without_joined_fronts_the_fill_is_that_of_qdldl(monkeypatch: pytest.MonkeyPatch) -> None:
     """In one order a factor has the same entries whoever makes it; joining columns of one front may add zeros only."""
-    monkeypatch.setattr(frontal, "SMALL", 0)
-    monkeypatch.setattr(frontal, "MORE_ZEROS", 0.0)
+    monkeypatch.setattr(planning, "SMALL", 0)
+    monkeypatch.setattr(planning, "MORE_ZEROS", 0.0)
     for matrix in (sheet(25), scattered(200, 3)):
         half = upper_of(matrix)
         lower, _, order = qdldl.Solver(half, upper=True).factors()

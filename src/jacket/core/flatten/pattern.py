@@ -13,7 +13,7 @@ from scipy import sparse
 from jacket.core.flatten.energies import assembled, hessian_pattern
 from jacket.core.mesh.polymesh import Floats, Ints
 from jacket.core.solve.cholesky import LARGE
-from jacket.core.solve.frontal import Plan, planned
+from jacket.core.solve.plan import Plan, planned
 from jacket.core.uv.chart import Chart
 
 

@@ -13,7 +13,8 @@ from numpy.typing import NDArray
 from scipy import sparse
 from scipy.sparse.linalg import splu
 
-from jacket.core.solve.frontal import Fronts, Plan, planned
+from jacket.core.solve.frontal import Fronts
+from jacket.core.solve.plan import Plan, planned
 from jacket.errors import SolveError
 
 try:
