@@ -2,18 +2,20 @@
 
 from __future__ import annotations
 
+import itertools
+
 import igl
 import numpy as np
 import pytest
 import shapely
 
 from jacket.core.flatten.descent import Descent, flips
-from jacket.core.flatten.overlap import border_crosses, flipped_faces, overlapping_faces
+from jacket.core.flatten.overlap import border_crosses, flipped_faces, lies_over_itself, overlapping_faces
 from jacket.core.flatten.starts import conformal, convex, signed_areas
 from jacket.core.flatten.stretch import face_stretch, measure_stretch
 from jacket.core.flatten.unwrap import flatten_chart, unwrap
 from jacket.core.mesh.polymesh import PolyMesh
-from jacket.core.uv.chart import charts_of
+from jacket.core.uv.chart import chart_of, charts_of
 from jacket.errors import SolveError
 from tests.conftest import grid, icosphere, torus
 
@@ -219,3 +221,26 @@ def test_corrections_are_those_of_the_dense_formula() -> None:
         dense = left @ dense @ left.T + share * np.outer(s, s)
     way, along = taken_back(gradient, steps, turns, shares)
     assert np.allclose(put_forward(inverse @ way, steps, turns, shares, along), dense @ gradient)
+
+
+def test_sides_of_a_cut_that_touch_do_not_overlap_and_sides_that_cross_do() -> None:
+    """A plane grid cut along half of its middle row, its sides drawn over one another by a share of an edge."""
+    sheet = grid(6, 6)
+    slit = [int(np.flatnonzero((np.abs(sheet.points[:, :2] - [x, 3]) < 1e-9).all(axis=1))[0]) for x in range(4)]
+    cut = np.zeros(sheet.topology.n_edges, bool)
+    cut[[sheet.topology.find_edge(a, b) for a, b in itertools.pairwise(slit)]] = True
+    chart = chart_of(sheet, np.arange(sheet.n_faces), cut)
+    at = chart.mesh.points[:, :2]
+    middle = chart.mesh.points[chart.mesh.corners.reshape(-1, 4)].mean(axis=1)[:, 1]
+    upper = np.zeros(len(at), bool)
+    upper[chart.mesh.corners.reshape(-1, 4)[middle > 3]] = True
+    lower = np.zeros(len(at), bool)
+    lower[chart.mesh.corners.reshape(-1, 4)[middle < 3]] = True
+    side = upper & ~lower & (np.abs(at[:, 1] - 3) < 1e-9)
+    assert side.sum() == 3
+    for share, over in ((0.0, False), (2e-5, False), (1e-2, True)):
+        uv = at + np.where(side, np.where(at[:, 0] < 0.5, share, -share), 0.0)[:, None] * [0, 1]
+        mesh = chart.mesh.with_uv(uv[chart.mesh.corners])
+        assert border_crosses(chart, uv) == (share > 0)
+        assert lies_over_itself(chart, uv) == (len(overlapping_faces(mesh, mesh.uv)) > 0) == over
+

@@ -10,6 +10,10 @@ from jacket.core.mesh.polymesh import Floats, Ints, PolyMesh
 from jacket.core.uv.areas import face_uv_areas
 from jacket.core.uv.chart import Chart
 
+HAIR = 1e-4
+"""Share of an edge by which faces may lie over one another and count as touching: the sides of a cut through a plane come to lie
+on one another but for what the descent leaves."""
+
 
 def border_crosses(chart: Chart, uv: Floats) -> bool:
     """Whether the border of a flip-free island crosses itself.
@@ -25,6 +29,14 @@ def border_crosses(chart: Chart, uv: Floats) -> bool:
     following = np.arange(1, len(ring) + 1)
     following[starts[1:] - 1] = starts[:-1]
     return bool(_crosses(np.ascontiguousarray(ring), following.astype(np.int32)))
+
+
+def lies_over_itself(chart: Chart, uv: Floats) -> bool:
+    """The same, but for sides of a cut that cross by no more than a hair where they should touch."""
+    if not border_crosses(chart, uv):
+        return False
+    corners = uv[chart.mesh.corners]
+    return len(overlapping_faces(chart.mesh, corners)) > 0
 
 
 @inline
@@ -60,7 +72,7 @@ def overlapping_faces(mesh: PolyMesh, uv: Floats) -> Ints:
     """(K, 2) pairs of faces that share inner points on the sheet; unmapped faces are passed over.
 
     Triangles meet in a uniform grid and are tested by separating axes; touching along edges or at
-    points is no overlap (a relative slack of 1e-9).
+    points is no overlap, nor is less than a hair.
     """
     corner = uv[mesh.triangles]
     mapped = np.isfinite(corner).all(axis=(1, 2))
@@ -139,7 +151,7 @@ def _meet(flat, a, b):
             length2 = (qx - px) ** 2 + (qy - py) ** 2
             outside = True
             for m in range(3):
-                if sign * _side(px, py, qx, qy, flat[o, m, 0], flat[o, m, 1]) > 1e-9 * (length2 + abs(area)):
+                if sign * _side(px, py, qx, qy, flat[o, m, 0], flat[o, m, 1]) > HAIR * length2:
                     outside = False
                     break
             if outside:

@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jacket.core.flatten.descent import FULL_STEPS, Descent, flips
-from jacket.core.flatten.overlap import border_crosses
+from jacket.core.flatten.overlap import lies_over_itself
 from jacket.core.flatten.starts import conformal, convex, convex_faces, scaled_to_area
 from jacket.core.mesh.polymesh import Floats, PolyMesh
 from jacket.core.mesh.tables import bounds
@@ -166,7 +166,7 @@ def unwrap(
             flat, energy = flatten_chart(chart, start=placed(chart, before.places if before is not None else None))
             laid = flat[chart.mesh.corners]
             uv[chart.corners] = laid if only is None else _in_place(laid, chart, before, sheets)
-            report.append(IslandFlat(chart.faces, True, energy, border_crosses(chart, flat)))
+            report.append(IslandFlat(chart.faces, True, energy, lies_over_itself(chart, flat)))
         except SolveError as error:
             uv[chart.corners] = np.nan
             report.append(IslandFlat(chart.faces, False, np.inf, False, str(error)))
