@@ -229,4 +229,6 @@ def test_two_quads_that_share_two_edges_become_one_again() -> None:
     # A point that a crease runs through stays.
     kept, _ = pairs_merged(split, np.array([[quads[-1][0], len(points) - 1]]))
     assert kept.n_faces == mesh.n_faces + 1
-
+    # Of what is not manifold nothing is taken for such a pair.
+    fan = PolyMesh.from_faces(np.random.default_rng(0).normal(size=(6, 3)), [[0, 1, 2, 5], [0, 5, 2, 3], [0, 5, 2, 4]])
+    assert pairs_merged(fan, np.zeros((0, 2), np.int64))[0].n_faces == 3

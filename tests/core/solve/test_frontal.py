@@ -92,3 +92,6 @@ def test_large_systems_take_fronts_by_themselves_and_do_without_where_they_must(
     shifted = sparse.csc_matrix(matrix - 4.0 * sparse.identity(4900))
     factor.update(shifted)
     assert factor._fronts is None and np.allclose(shifted @ factor.solve(right[:, 0]), right[:, 0], atol=1e-6)
+    # What is given whole stays so.
+    factor.update(matrix)
+    assert np.allclose(matrix @ factor.solve(right[:, 0]), right[:, 0])

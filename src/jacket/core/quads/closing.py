@@ -45,8 +45,6 @@ STRAY = 0.05
 """By how much more rows may stray from soft guides, in 45°."""
 ROOMY = 0.973
 """Corner mean from which on rows are worth another try at what corners bear."""
-BEYOND = 1.0
-"""How many times as much rows are made to close then."""
 MEAN, FIRST, GAP = 0.970, 0.80, 1.26
 """Corner mean, first percentile and largest gaps in % of the diagonal that closing may come down to; gaps a twentieth over the
 1.2 of the figures, as few samples tell them here."""
@@ -174,7 +172,7 @@ def closed(
             # Corners bear more than that: on from there.
             if best is origin:
                 break
-            share, origin = BEYOND, best
+            share, origin = 1.0, best
             pieces = cache(partial(_apart, best, base))
         step = part(progress, k / len(ways), (k + 1) / len(ways))
         if split:

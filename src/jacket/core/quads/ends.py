@@ -28,13 +28,17 @@ SHORT = (0.75, 0.5)
 """Shares of the way to a tip that are gone where all of it makes thin corners."""
 
 
+def off_quads(quads: PolyMesh, places: Floats) -> tuple[Floats, Ints]:
+    """(how far places (K, 3) lie off the quads, the quad nearest to each)."""
+    _, triangle, far = Bvh.build(quads.points, quads.triangle_points).closest(places)
+    return far, quads.triangle_faces[triangle]
+
+
 def bare_places(quads: PolyMesh, form: PolyMesh, looked_at: Ints | None = None) -> tuple[Floats, Ints]:
     """(how far each point of a form (V,) lies off the quads, the quad nearest to it (V,)); of points that are not looked at 0."""
-    own = Bvh.build(quads.points, quads.triangle_points)
     ids = np.arange(form.n_points) if looked_at is None else looked_at
     far, face = np.zeros(form.n_points), np.zeros(form.n_points, np.int32)
-    _, triangle, far[ids] = own.closest(form.points[ids])
-    face[ids] = quads.triangle_faces[triangle]
+    far[ids], face[ids] = off_quads(quads, form.points[ids])
     return far, face
 
 
@@ -74,24 +78,19 @@ def farthest_pulled(
     """Quads pulled to that of some places (K, 3) which is farthest off, one after another, while it is farther than `reach` and
     each pull brings the farthest nearer."""
     pulled = np.zeros(quads.n_points, bool)
-    triangle, far = _nearest(quads, places)
+    far, face = off_quads(quads, places)
     for _ in range(rounds):
         k = int(np.argmax(far))
         if far[k] <= reach:
             break
-        new = _pulled(quads, places[k], int(quads.triangle_faces[triangle[k]]), surface, lines, pulled)
+        new = _pulled(quads, places[k], int(face[k]), surface, lines, pulled)
         if new is None:
             break
-        triangle, after = _nearest(new, places)
+        after, face = off_quads(new, places)
         if after.max() >= far[k]:
             break
         quads, far = new, after
     return quads
-
-
-def _nearest(quads: PolyMesh, places: Floats) -> tuple[Ints, Floats]:
-    _, triangle, far = Bvh.build(quads.points, quads.triangle_points).closest(places)
-    return triangle, far
 
 
 def _tips(form: PolyMesh, far: Floats, reach: float) -> list[int]:

@@ -11,7 +11,7 @@ import numpy as np
 from jacket.core.mesh.geometry import face_areas, face_centres
 from jacket.core.mesh.polymesh import Floats, PolyMesh
 from jacket.core.quads.curvature import face_graph, ring_average
-from jacket.core.space.bvh import Bvh
+from jacket.core.quads.ends import off_quads
 
 LOST = 1.2
 """Steps off the quads from which on a place counts as left out."""
@@ -21,14 +21,14 @@ OFF, AROUND, CLOSER = 0.6, 4.0, (2.2, 4.0)
 
 def farthest(quads: PolyMesh, base: PolyMesh) -> float:
     """How far a place of the base lies off the quads at most, in units."""
-    return float(_off(quads, base).max(initial=0.0))
+    return float(off_quads(quads, face_centres(base))[0].max(initial=0.0))
 
 
 def closer_there(quads: PolyMesh, base: PolyMesh, density: Floats | None, length: float, times: float) -> Floats:
     """(F,) density of steps of `length` over a base (F faces), so many times as close around what the quads leave out; its logarithm has the
     mean 0, so that their number stays."""
     graph, areas = face_graph(base), face_areas(base)
-    near = _off(quads, base) > OFF * length
+    near = off_quads(quads, face_centres(base))[0] > OFF * length
     # Faces are about as long as the root of twice their area.
     size = np.sqrt(2.0 * max(float(np.median(areas)), 1e-300))
     for _ in range(int(np.clip(AROUND * length / size, 1, 60))):
@@ -39,8 +39,3 @@ def closer_there(quads: PolyMesh, base: PolyMesh, density: Floats | None, length
         log = (blur @ log) / total
     log = log + (0.0 if density is None else np.log(density))
     return np.asarray(np.exp(log - float((log * areas).sum() / areas.sum())))
-
-
-def _off(quads: PolyMesh, base: PolyMesh) -> Floats:
-    """(F,) how far the middles of the base's faces lie off the quads."""
-    return Bvh.build(quads.points, quads.triangle_points).closest(face_centres(base))[2]

@@ -50,7 +50,8 @@ def pairs_merged(mesh: PolyMesh, lines: Ints) -> tuple[PolyMesh, Ints]:
     points of three edges have come together, such a point is left. Points on `lines` (K, 2) stay; lines in the new numbers."""
     while True:
         topology, quads = mesh.topology, mesh.as_quads()
-        two = ~topology.border_points & (topology.valence == 2)
+        # A mesh laid with lengths of nothing need not be manifold: only points of just two faces are looked at.
+        two = ~topology.border_points & (topology.valence == 2) & (np.bincount(quads.ravel(), minlength=mesh.n_points) == 2)
         two[lines] = False
         corner = np.flatnonzero(two[quads].ravel())
         # Points after one another in their faces: (what is merged away, the one after it, the one across, the one before it).
@@ -60,7 +61,8 @@ def pairs_merged(mesh: PolyMesh, lines: Ints) -> tuple[PolyMesh, Ints]:
         face = corner[np.argsort(quads.ravel()[corner], kind="stable")].reshape(-1, 2) // 4
         taken, keep = np.zeros(len(quads), bool), np.zeros(len(face), bool)
         for k, own in enumerate(face):
-            keep[k] = not taken[own].any() and own[0] != own[1] and around[k, 0, 2] != around[k, 1, 2]
+            opposite = around[k, 0, 1] == around[k, 1, 3] and around[k, 0, 3] == around[k, 1, 1]
+            keep[k] = opposite and not taken[own].any() and own[0] != own[1] and around[k, 0, 2] != around[k, 1, 2]
             taken[own] |= keep[k]
         if not keep.any():
             return mesh, lines

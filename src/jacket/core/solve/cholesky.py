@@ -41,6 +41,7 @@ class Factor:
         self._fronts: Fronts | None = None
         self._solver: Any = None
         self._lu: Any = None
+        self._refused = False
         # What was factored last, for fronts that are only wanted later.
         self._matrix = matrix if upper else sparse.triu(matrix, format="csc")
         if self.size == 0:
@@ -63,12 +64,14 @@ class Factor:
     def _in_fronts(self, plan: Plan | None = None) -> bool:
         """Whether the matrix is large and positive definite, and now factored by dense fronts."""
         if plan is None:
-            if self._solver is None or self.size < LARGE:
+            if self._solver is None or self._refused or self.size < LARGE:
                 return False
             plan = planned(self._matrix, 1, np.asarray(self._solver.factors()[2], np.int64))
         try:
             self._fronts = Fronts(self._matrix, plan)
         except ArithmeticError:
+            # Not asked again: a plan is not free.
+            self._refused = True
             return False
         return True
 
@@ -84,7 +87,9 @@ class Factor:
             try:
                 self._fronts.update(upper)
             except ArithmeticError:
+                given_as = self.upper
                 self.__init__(upper, True)  # type: ignore[misc]
+                self.upper, self._refused = given_as, True
         elif not self._in_fronts():
             self._solver.update(upper, upper=True)
 
