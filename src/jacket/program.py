@@ -15,7 +15,9 @@ import numpy as np
 from jacket.commands.display import Display, Heat
 from jacket.commands.general import opening_display, registry_of
 from jacket.commands.host import PackView, Proposal
+from jacket.commands.keys import taking
 from jacket.commands.model import Command, StageSpec
+from jacket.commands.registry import matching
 from jacket.commands.values import Values
 from jacket.core.bake.made import Bake
 from jacket.core.derive import mirror_difference
@@ -106,6 +108,17 @@ class Program(Fronted):
             self.show(replace(self.display, lit=True))
 
     # ---- commands --------------------------------------------------------------------------------------------
+    def search(self, text: str) -> list[Command]:
+        """Commands that fit now and tools, by words of theirs."""
+
+        def take(stage: str, tool: str) -> None:
+            if stage != self.stage.id:
+                self.show_stage(stage)
+            self.take_tool(tool)
+
+        tools = taking(list(self.stages.values()), self.stage, take)
+        return matching([*self.commands, *tools], text, self.document.state)
+
     def run(self, command: Command) -> None:
         """Run a command when it fits; say why when it does not, and let it wait its turn where it works beside the window
         and other work is under way."""

@@ -89,6 +89,21 @@ def test_search_by_keyboard(window: Window, qtbot) -> None:  # type: ignore[no-u
     assert "mirror Y on" in window.strip.status.text()
 
 
+def test_search_finds_tools_and_puts_them_in_hand(window: Window, qtbot) -> None:  # type: ignore[no-untyped-def]
+    window.show_stage("topology")
+    window.open_search()
+    box = window._search
+    qtbot.keyClicks(box.field, "cast")
+    assert box.list.item(0).text() == "Cast, a tool of Flatten      J"
+    qtbot.keyClick(box.field, Qt.Key.Key_Return)
+    assert window.stage == "flatten" and window.tool.id == "cast" and not box.isVisible()
+    # A tool of several stages stays where it is.
+    next(c for c in window.program.search("hold") if c.id == "tool-hold").run(window.program)
+    assert window.stage == "flatten" and window.tool.id == "hold"
+    # What a legend says finds it as well.
+    assert "tool-cast" in [c.id for c in window.program.search("cylinder")]
+
+
 def test_keys_choose_tools_and_size_brushes(window: Window, qtbot) -> None:  # type: ignore[no-untyped-def]
     window.show_stage("topology")
     qtbot.keyClick(window, "s")

@@ -238,8 +238,7 @@ class Window(QMainWindow):
 
     def open_search(self) -> None:
         """Command search under the top bar."""
-        commands = self.program.commands
-        box = Search(self, lambda text: commands.search(text, self.document.state), self.program.run, lambda c: c.key)
+        box = Search(self, self.program.search, self.program.run, lambda c: c.key)
         box.move(self.mapToGlobal(QPoint(self.width() - 420, 54)))
         box.show()
         box.field.setFocus()

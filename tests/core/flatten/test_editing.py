@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import numpy as np
 import pytest
+from scipy.linalg import fractional_matrix_power
 
+from jacket.core.flatten import energies as kernels
 from jacket.core.flatten.descent import Descent, Held, flips
 from jacket.core.flatten.editing import Laying, carried, refined
 from jacket.core.flatten.overlap import flipped_faces
@@ -46,6 +48,35 @@ def half_ball() -> Chart:
     return chart_of(ball, np.flatnonzero(ball.points[ball.corners.reshape(-1, 3)].mean(axis=1)[:, 2] > 0.1), np.zeros(ball.topology.n_edges, bool))
 
 
+# ---- shapes on the way ----------------------------------------------------------------------------------------------
+
+
+def test_shapes_between_are_as_far_as_allowed_and_a_power_of_the_whole_way() -> None:
+    """Liu, Ye, Ni and Fu, "Progressive parameterizations" (2018): the map from a shape between has the singular values of the whole
+    map to a power and its axes in the plane; matrix powers by SciPy."""
+    random = np.random.default_rng(4)
+    maps = random.normal(size=(40, 2, 2)) * np.exp(random.uniform(-3, 3, (40, 1, 1)))
+    maps[np.linalg.det(maps) < 0] *= [[-1.0, 1.0]]
+    size = random.uniform(0.5, 2, (40, 2))
+    inverse = np.zeros((40, 2, 2))
+    inverse[:, 0, 0], inverse[:, 1, 1], inverse[:, 0, 1] = *size.T, random.normal(size=40)
+    edges = maps @ np.linalg.inv(inverse)
+    uv = np.concatenate([np.zeros((40, 1, 2)), edges.transpose(0, 2, 1)], axis=1).reshape(-1, 2)
+    tri, out = np.arange(120).reshape(-1, 3), inverse.copy()
+    squares = np.linalg.svd(maps, compute_uv=False) ** 2
+    off = (squares + 1 / squares).sum(axis=1) / 4
+    most = 15.0
+    assert kernels.shapes_between(uv, tri, inverse, most, out) == (off > most).sum() and 10 < (off > most).sum() < 40
+    assert np.array_equal(out[off <= most], inverse[off <= most]) and np.all(out[:, 1, 0] == 0)
+    for k in np.flatnonzero(off > most):
+        now = edges[k] @ out[k]
+        whole, part = maps[k] @ maps[k].T, now @ now.T
+        reached = np.linalg.eigvalsh(part)
+        assert (reached + 1 / reached).sum() / 4 == pytest.approx(most, rel=1e-3)
+        power = np.log(reached[1]) / np.log(np.linalg.eigvalsh(whole)[1])
+        assert 0 < power < 1 and np.allclose(part, fractional_matrix_power(whole, power), rtol=1e-6)
+
+
 # ---- the energy between angles and areas ----------------------------------------------------------------------------
 
 
@@ -62,8 +93,6 @@ def test_gradients_are_those_of_finite_differences(balance: float) -> None:
     way = rng.normal(size=uv.shape)
     step = 1e-6
     slope = (descent.value(uv + step * way) - descent.value(uv - step * way)) / (2 * step)
-    from jacket.core.flatten import energies as kernels
-
     own, blocks = (descent.uv, descent.tri, descent.inverse, descent.area), np.empty((len(descent.tri), 6, 6))
     gradient = kernels.derivatives_between(*own, 2 - 2 * balance, 2 * balance, blocks)
     assert slope == pytest.approx(float(gradient @ way.ravel()), rel=1e-5)
@@ -276,8 +305,6 @@ def test_coordinates_that_move_alike() -> None:
 def test_the_upper_pattern_is_that_of_scipy() -> None:
     """The Hessian put together in its upper half against a plain sum of blocks, with points that no triangle has."""
     from scipy import sparse
-
-    from jacket.core.flatten import energies as kernels
 
     chart = half_ball()
     tri = np.ascontiguousarray(chart.triangles[::3])

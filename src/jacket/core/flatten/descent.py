@@ -156,13 +156,20 @@ class Descent:
         that gains little (Liu, Ye, Ni and Fu, "Progressive parameterizations", 2018)."""
         whole_way = self.inverse
         for _ in range(LEADING):
-            self.inverse, far = shapes_between(self.uv, self.tri, whole_way, BETWEEN)
+            self.inverse, far = self._shapes_between(whole_way)
             self.energy = self.value()
-            if far == 0 or self.step(False) < 0.06:
+            if far == 0 or self.step(False) < LED:
                 break
         self.inverse = whole_way
         self.energy = self.value()
         self._calm = False
+
+    def _shapes_between(self, whole_way: Floats) -> tuple[Floats, int]:
+        """Inverses (T, 2, 2) of shapes none of which is further off than `BETWEEN`, and how many are."""
+        out, half = whole_way.copy(), len(self.tri) // 2
+        far = both(*(lambda part=part: shapes_between(self.uv, self.tri[part], whole_way[part], BETWEEN, out[part])
+                     for part in (slice(half), slice(half, None))))  # fmt: skip
+        return out, sum(far)
 
     def _free(self, gradient: Floats) -> Floats:
         """A gradient by what is free."""
@@ -233,7 +240,7 @@ class Descent:
         for _ in range(steps):
             gain = self.step(reweighted)
             if reweighted:
-                reweighted = gain >= 0.3
+                reweighted = gain >= STEEP
                 if not reweighted and self.energy > SQUEEZED and self.angles == self.areas:
                     self._lead_in()
             elif gain < tolerance:
@@ -244,15 +251,18 @@ SHARED = 4_000
 """Triangles from which on two threads share their derivatives."""
 HEAVY = 1e6
 """How much points that stand weigh, in middling entries of the diagonal."""
+STEEP = 0.36
+"""Gain of a reweighted step below which Newton's take over."""
 FAR = 0.75
 """To what share of the energy a step must lead for a longer one to be tried."""
 QUIET = 2e-5
 """Gain of a step with an older factorisation below which there is a new one."""
-SQUEEZED, BETWEEN, LEADING = 100.0, 4.6, 40
-"""Energy from which on steps are led in, energy of the shapes that do so, and how many such steps there are at most."""
+SQUEEZED, BETWEEN, LEADING, LED = 100.0, 15.0, 40, 0.2
+"""Energy from which on steps are led in, energy of the shapes that do so, how many such steps there are at most, and the gain of
+one below which there are no more."""
 CALM = 0.02
 """Share of the energy that a step may gain at most for the next one to go on with its factorisation."""
-REMEMBERED = 6
+REMEMBERED = 10
 """Steps whose gradients correct a factorisation."""
 
 

@@ -126,25 +126,26 @@ def _svd(a, b, c, d):
 
 
 @kernel
-def shapes_between(uv, tri, inverse, most):
-    """Inverses of shapes between how triangles lie (all singular values 1) and how they should be, of an energy of at most
-    `most`: singular values to a power; and how many triangles are further off."""
-    out, far = inverse.copy(), 0
+def shapes_between(uv, tri, inverse, most, out):
+    """Into `out` (T, 2, 2), where `inverse` stands already: inverses of shapes between how triangles lie (all singular values 1)
+    and how they should be, of an energy of at most `most`, by singular values to a power. Returns how many are further off."""
+    far = 0
     for t in range(len(tri)):
         j00, j01, j10, j11 = _jacobian(uv, tri, inverse, t)
         s1, s2, _, r = _svd(j00, j01, j10, j11)
         if not s2 > 0 or 0.25 * (s1 * s1 + s2 * s2 + s1**-2 + s2**-2) <= most:
             continue
         far += 1
-        low, high = 0.0, 1.0
         a, b = np.log(s1), np.log(s2)
-        for _ in range(30):
-            middle = 0.5 * (low + high)
-            if 0.5 * (np.cosh(2 * middle * a) + np.cosh(2 * middle * b)) > most:
-                high = middle
-            else:
-                low = middle
-        x, y, c, s = np.exp((low - 1) * a), np.exp((low - 1) * b), np.cos(r), np.sin(r)
+        # The energy (cosh 2pa + cosh 2pb) / 2 is convex in the power p: Newton's steps come down on its root, from a power at
+        # which the larger of the two alone is all that is allowed.
+        power = np.arccosh(2 * most - 1) / (2 * max(abs(a), abs(b)))
+        for _ in range(8):
+            over = 0.5 * (np.cosh(2 * power * a) + np.cosh(2 * power * b)) - most
+            power -= over / (a * np.sinh(2 * power * a) + b * np.sinh(2 * power * b))
+            if over < 1e-3 * most:
+                break
+        x, y, c, s = np.exp((power - 1) * a), np.exp((power - 1) * b), np.cos(r), np.sin(r)
         m00, m01, m11 = x * c * c + y * s * s, (x - y) * c * s, x * s * s + y * c * c
         i00, i01, i11 = inverse[t, 0, 0], inverse[t, 0, 1], inverse[t, 1, 1]
         n00, n01 = i00 * m00 + i01 * m01, i00 * m01 + i01 * m11
@@ -153,7 +154,7 @@ def shapes_between(uv, tri, inverse, most):
         size = np.hypot(n10, n11)
         c, s = n11 / size, n10 / size
         out[t, 0, 0], out[t, 0, 1], out[t, 1, 0], out[t, 1, 1] = c * n00 - s * n01, s * n00 + c * n01, 0.0, size
-    return out, far
+    return far
 
 
 @inline

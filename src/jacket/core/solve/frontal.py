@@ -61,10 +61,30 @@ class Fronts:
         sorted_right = np.empty((len(p.place), 1 if right.ndim == 1 else right.shape[1]))
         sorted_right[p.place] = right.reshape(len(right), -1)
         if sorted_right.shape[1] == 1:
-            _solved_one(p.first, p.ptr, p.rows, p.factor, self.values, sorted_right[:, 0])
+            self._solve_one(sorted_right[:, 0])
         else:
             _solved(p.first, p.ptr, p.rows, p.factor, self.values, sorted_right)
         return np.asarray(sorted_right[p.place].reshape(right.shape))
+
+    def _solve_one(self, x: Floats) -> None:
+        """Forward and back, x (N,) becoming the solution."""
+        p = self.plan
+        own = p.first, p.ptr, p.rows, p.factor, self.values
+        a, b = p.halves
+        if not b:
+            _forward(0, len(p.kids), *own, x)
+            _back(0, len(p.kids), *own, x)
+            return
+        # Both halves take from what comes after them: the second does so in numbers of its own.
+        begin, end = p.first[a], p.first[b]
+        other = np.zeros(len(x))
+        other[begin:end] = x[begin:end]
+        both(lambda: _forward(0, a, *own, x), lambda: _forward(a, b, *own, other))
+        x[begin:end] = other[begin:end]
+        x[end:] += other[end:]
+        _forward(b, len(p.kids), *own, x)
+        _back(b, len(p.kids), *own, x)
+        both(lambda: _back(0, a, *own, x), lambda: _back(a, b, *own, x))
 
 
 @inline
@@ -147,10 +167,9 @@ def _factored(from_, to, first, ptr, into, inside, kids, begin, source, target, 
 
 
 @kernel
-def _solved_one(first, ptr, rows, factor, values, x):
-    """Forward and back through the fronts, x (N,) becoming the solution."""
-    total = len(first) - 1
-    for s in range(total):
+def _forward(from_, to, first, ptr, rows, factor, values, x):
+    """Forward through some fronts, in x (N,)."""
+    for s in range(from_, to):
         high, wide = ptr[s + 1] - ptr[s], first[s + 1] - first[s]
         at, own = factor[s], x[first[s] : first[s] + wide]
         for c in range(wide):
@@ -170,8 +189,13 @@ def _solved_one(first, ptr, rows, factor, values, x):
             if wide % 2:
                 one += row[wide - 1] * own[wide - 1]
             x[under[r]] -= one + two
-    for back in range(total):
-        s = total - 1 - back
+
+
+@kernel
+def _back(from_, to, first, ptr, rows, factor, values, x):
+    """Back through some fronts, the last of them first, in x (N,)."""
+    for ahead in range(to - from_):
+        s = to - 1 - ahead
         high, wide = ptr[s + 1] - ptr[s], first[s + 1] - first[s]
         at, own = factor[s], x[first[s] : first[s] + wide]
         start = at + wide * wide

@@ -16,7 +16,6 @@ from jacket.core.flatten.shaping import DIRECTIONS, SPACINGS
 from jacket.core.mesh.choosing import grown
 from jacket.core.mesh.polymesh import CUT, UV
 from jacket.core.seams.reasons import Reason
-from jacket.core.uv.projections import KINDS
 from jacket.document.edits import uvs
 from jacket.qt.cards.base import choice_box, soft
 from jacket.qt.cards.stage import StageCard
@@ -38,7 +37,6 @@ class FlattenCard(StageCard):
         desk.action(self, "flatten", main=True)
         desk.action(self, "flatten-held")
         desk.action(self, "flatten-layers", hide=True)
-        self.beside(desk.small("project", "Project"), desk.choose(FlattenValues, "projection", "Onto", KINDS))
         for name, label in (("checker", "Checker"), ("stretch", "Stretch as colour")):
             desk.shown_switch(self, name, label)
         program = desk.program

@@ -6,7 +6,7 @@ from collections.abc import Callable
 
 import numpy as np
 
-from jacket.commands.beside import Quiet, beside
+from jacket.commands.beside import beside
 from jacket.commands.common import edit, has_faces, has_held, has_uvs, long_edit
 from jacket.commands.host import Edits, Host, Run
 from jacket.commands.model import Command
@@ -17,7 +17,6 @@ from jacket.core.flatten.shaping import rounded, straightened
 from jacket.core.mesh.polymesh import PIN, Bools, Floats, PolyMesh
 from jacket.core.seams.cuts import cut_edges
 from jacket.core.seams.reasons import Reason
-from jacket.core.uv.projections import projected
 from jacket.core.uv.sets import border_flags
 from jacket.document.document import Document
 from jacket.document.edits.uvs import held_faces
@@ -87,33 +86,7 @@ def _shaped_mesh(result: Shaped) -> PolyMesh:
     return result[0]
 
 
-# ---- projecting and turning -----------------------------------------------------------------------------------------
-
-
-def _project(host: Host) -> None:
-    """What is held, or all, mapped by a projection."""
-    mesh, state = host.document.open_jacket().mesh, host.document.state
-    faces = np.zeros(mesh.n_faces, bool)
-    faces[held_faces(mesh, state.held)] = True
-    if not faces.any():
-        faces[:] = True
-    eye, target = (np.array(p) for p in host.looks_from())
-    kind = host.values(FlattenValues).projection
-    step = f"project from {kind}" if kind == "view" else f"project onto a {kind}"
-
-    def act(quiet: Quiet) -> None:
-        quiet.document.edit_jacket(step, projected(mesh, faces, kind, state.sheet, looking(eye - target)), state.held)
-
-    beside(step, act)(host)
-
-
-def looking(away: Floats) -> Floats:
-    """(3, 3) rows right, up and towards the eye of somebody who looks from a direction with Y up."""
-    out = away / max(float(np.linalg.norm(away)), 1e-300)
-    up = np.array([0.0, 1, 0]) if abs(out[1]) < 0.999 else np.array([0.0, 0, -1.0])
-    right = np.cross(up, out)
-    right /= np.linalg.norm(right)
-    return np.stack([right, np.cross(out, right), out])
+# ---- turning -----------------------------------------------------------------------------------------------------
 
 
 def _turn(host: Edits, mesh: PolyMesh) -> PolyMesh:
@@ -193,7 +166,6 @@ def has_pins(state: State) -> bool:
 
 
 COMMANDS = (
-    Command("project", "Project what is held", "planar box cylinder sphere view map", "", has_faces, _project),
     Command("turn-islands", "Turn the islands", "direction upright orient rotate rows", "", has_uvs, edit("turn the islands", _turn)),
     Command("why-warps", "Look why it warps", "stretch reason cause pull", "", has_faces, _find, waits=True),
     Command("true-islands", "True the islands", "balance angles areas stretch conformal", "", has_uvs, long_edit("true the islands", _true), waits=True),

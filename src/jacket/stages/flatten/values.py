@@ -7,18 +7,16 @@ from dataclasses import dataclass
 from jacket.commands.values import chosen, ranged
 from jacket.core.flatten.directions import WAYS
 from jacket.core.flatten.shaping import DIRECTIONS, SPACINGS
-from jacket.core.uv.projections import KINDS
 
 
 @dataclass
 class FlattenValues:
     """balance    what counts when islands are trued: 0 angles alone, 50 both alike, 100 areas alone
-    projection  how faces are projected;  orient  what islands are turned by
+    orient  what islands are turned by
     direction  the way held edges are laid straight;  spacing  how their points are spaced then
     """
 
     balance: float = ranged(50.0, 0, 100)
-    projection: str = chosen("box", *(k for k, _ in KINDS))
     orient: str = chosen("up", *(w for w, _ in WAYS))
     direction: str = chosen("own", *(d for d, _ in DIRECTIONS))
     spacing: str = chosen("kept", *(s for s, _ in SPACINGS))
