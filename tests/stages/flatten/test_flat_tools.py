@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import itertools
+
 import numpy as np
 import pytest
 
@@ -280,3 +282,37 @@ def test_turning_held_islands_leaves_the_others() -> None:
     turned = host.do("turn-islands")
     moved = (turned.uv != mesh.uv).any(axis=1)
     assert islands_of(mesh).count == 6 and moved[held[mesh.face_of_corner]].any() and not moved[~held[mesh.face_of_corner]].any()
+
+
+@pytest.mark.parametrize("rest", ["stays", "follows"])
+def test_a_point_let_go_over_its_other_side_closes_a_dart(rest: str) -> None:
+    """A dart of two edges into a sheet of 6 × 6 quads: the first point welded sews the edge to the tip, the next one the other."""
+    mesh = grid(6)
+    ids = [k * 7 + 3 for k in range(3)]
+    edges = [mesh.topology.find_edge(a, b) for a, b in itertools.pairwise(ids)]
+    cut = cut_edges(mesh.with_uv(0.2 + 0.1 * mesh.points[mesh.corners][:, :2]), np.array(edges))
+    # The right side of the dart opens, widest at the border.
+    uv, right = cut.uv.copy(), mesh.points[mesh.corners].reshape(-1, 4, 3)[:, :, 0].mean(axis=1).repeat(4) > 3
+    for p, wide in ((ids[0], 0.05), (ids[1], 0.03)):
+        uv[right & (mesh.corners == p), 0] += wide
+    cut = cut.with_uv(uv)
+    doc = document(cut)
+    assert cut_flags(mesh_of(doc)).sum() == 2
+    tool = Carry(doc, ToolSettings())
+    tool.rest = rest
+    for n in (1, 0):
+        place = cut.uv[np.flatnonzero(~right & (cut.corners == ids[n]))[0]]
+        now = mesh_of(doc).uv[np.flatnonzero(right & (cut.corners == ids[n]))[0]]
+        near = place + [0.004, 0.002]
+        tool.hover(at(*now))
+        tool.press(at(*now))
+        tool.move(at(*(now + near) / 2))
+        tool.move(at(*near))
+        assert tool.ghost.what == "Weld it to its other side"
+        tool.release(at(*near))
+        assert cut_flags(mesh_of(doc)).sum() == n and doc.last_step == "weld on the sheet"
+        assert len(flipped_faces(mesh_of(doc), mesh_of(doc).uv)) == 0 and len(np.unique(mesh_of(doc).uv[cut.corners == ids[n]], axis=0)) == 1
+    doc.undo()
+    assert cut_flags(mesh_of(doc)).sum() == 1
+    doc.undo()
+    assert np.array_equal(mesh_of(doc).uv, cut.uv)

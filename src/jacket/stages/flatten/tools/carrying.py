@@ -13,6 +13,8 @@ from jacket.core.flatten.editing import Carrier, Laying
 from jacket.core.mesh.choosing import as_kind
 from jacket.core.mesh.polymesh import Floats, Ints, PolyMesh
 from jacket.core.mesh.tables import finite_rows
+from jacket.core.seams.cuts import sew_edges
+from jacket.core.uv.sets import SLACK, apart_flags, cut_flags
 from jacket.core.uv.sheets import pixel_places
 from jacket.errors import EditRefused
 from jacket.stages.flatten.tools.brushes import Mirrored, Sheet, shifted
@@ -22,17 +24,22 @@ from jacket.tools.holding import edge_ghost, face_ghost, found_under
 
 ROUNDS = 12
 """Times that what is carried is led on towards its place when it is let go."""
+CATCH = 9.0
+"""Pixels from the other side of a cut within which a point that is carried comes onto it."""
 PATIENCE = 0.06
 """Seconds that letting go waits for what still follows."""
+WELDING = 0.25
+"""The same where a point is welded."""
 
 
 class Carry(Tool):
     """Drags what is held, or what is under the pointer; with Shift it turns, with Ctrl it grows. No face turns over: it stops
-    at the last sound place."""
+    at the last sound place. A point let go over itself on the other side of a cut is welded to it: edges whose two sides then
+    lie on one another are sewn."""
 
     id, label, stage, key = "carry", "Carry", "flatten", "M"
     legend: ClassVar[tuple[tuple[str, str], ...]] = (
-        ("drag", "move what is held, or is here"), ("Shift drag", "turn it"), ("Ctrl drag", "grow or shrink it"),
+        ("drag", "move what is held, or is here"), ("onto its other side", "weld the point"), ("Shift drag", "turn it"), ("Ctrl drag", "grow or shrink it"),
     )  # fmt: skip
     options: ClassVar[tuple[Option, ...]] = (
         Option("rest", "The rest", "choice", choices=(("follows", "follows with least stretch"), ("stays", "stays"))),
@@ -46,6 +53,9 @@ class Carry(Tool):
         self._carriers: list[tuple[Carrier, Ints]] = []
         self._sheet: Sheet | None = None
         self._mirrored: Mirrored | None = None
+        self._others: Ints = np.zeros(0, np.int64)
+        self._onto: Floats | None = None
+        self._other = -1
 
     @property
     def busy(self) -> bool:
@@ -86,14 +96,14 @@ class Carry(Tool):
             return np.zeros(0, np.int64)
         if found.kind == "face":
             return np.arange(mesh.starts[found.id], mesh.starts[found.id + 1])
-        ids = [found.id] if found.kind == "point" else mesh.topology.edge_points[found.id]
-        corners = np.flatnonzero(np.isin(mesh.corners, ids))
-        # Of a point on a seam the side that is under the pointer.
+        # Of what lies on a seam the side that is under the pointer; corners of the other side are carried by themselves.
         assert mesh.uv is not None and pointer is not None and pointer.flat is not None
-        far = np.linalg.norm(pointer.flat.project(np.nan_to_num(mesh.uv[corners], nan=1e9)) - [pointer.x, pointer.y], axis=1)
-        near = corners[np.argmin(far)]
-        label = islands_of(mesh, self.document.state.sheets).corner_labels
-        return corners[label[corners] == label[near]]
+        topology = mesh.topology
+        first = np.flatnonzero(mesh.corners == found.id if found.kind == "point" else topology.edge == found.id)
+        last = first if found.kind == "point" else topology.next[first]
+        middle = np.nan_to_num((mesh.uv[first] + mesh.uv[last]) / 2, nan=1e9)
+        k = int(np.argmin(np.linalg.norm(pointer.flat.project(middle) - [pointer.x, pointer.y], axis=1)))
+        return np.array([first[k], last[k]])
 
     def _begin(self, corners: Ints, step: str) -> None:
         mesh = self.document.open_jacket().mesh
@@ -102,17 +112,24 @@ class Carry(Tool):
         self._sheet = Sheet(mesh)
         self._ids = np.unique(self._sheet.fans[corners])
         self._ids = self._ids[(self._sheet.pins[self._ids] < 1) & finite_rows(self._sheet.places(mesh)[self._ids])]
-        self._carriers, self._mirrored = [], Mirrored(self.document, mesh, self._sheet)
-        islands = islands_of(mesh, self.document.state.sheets)
-        labels = np.unique(islands.corner_labels[self._sheet.first[self._ids]])
-        if self.rest == "follows":
-            for island in labels.tolist():
-                laying = Laying.of(mesh, islands, island)
-                fan = np.empty(len(laying.uv), np.int64)
-                fan[laying.chart.mesh.corners] = self._sheet.fans[laying.chart.corners]
-                own = np.flatnonzero(np.isin(fan, self._ids))
-                self._carriers.append((Carrier(laying, own, laying.pins(mesh)), fan[own]))
+        self._mirrored = Mirrored(self.document, mesh, self._sheet)
+        self._carriers = self._carriers_of(mesh, self._sheet) if self.rest == "follows" else []
+        self._others, self._onto = np.zeros(0, np.int64), None
+        if len(self._ids) == 1:
+            same = self._sheet.fans[mesh.corners == mesh.corners[self._sheet.first[self._ids[0]]]]
+            self._others = np.setdiff1d(same, self._ids)
         self.document.begin(step)
+
+    def _carriers_of(self, mesh: PolyMesh, sheet: Sheet) -> list[tuple[Carrier, Ints]]:
+        """What leads each island after what is carried of it, and which flat points that is."""
+        islands, out = islands_of(mesh, self.document.state.sheets), []
+        for island in np.unique(islands.corner_labels[sheet.first[self._ids]]).tolist():
+            laying = Laying.of(mesh, islands, island)
+            fan = np.empty(len(laying.uv), np.int64)
+            fan[laying.chart.mesh.corners] = sheet.fans[laying.chart.corners]
+            own = np.flatnonzero(np.isin(fan, self._ids))
+            out.append((Carrier(laying, own, laying.pins(mesh)), fan[own]))
+        return out
 
     def press(self, pointer: Pointer) -> None:
         if pointer.flat is None:
@@ -133,11 +150,53 @@ class Carry(Tool):
         elif start.ctrl:
             self._moved(np.zeros(2), 0.0, float(np.exp((pointer.x - start.x) / 200.0)))
         else:
-            self._moved(shift, 0.0, 1.0)
+            self._moved(self._caught(shift, pointer), 0.0, 1.0)
 
-    def _moved(self, shift: Floats, degrees: float, scale: float, exact: bool = False) -> None:
-        """Everything as it was when the gesture began, but for what is carried: by sheet units, degrees, a factor. Where the
-        rest follows it does so by one step at a time, unless it has to be `exact`."""
+    def _caught(self, shift: Floats, pointer: Pointer) -> Floats:
+        """A shift that brings the only point carried exactly onto its other side where it comes near that."""
+        base, self._onto = self.document.gesture_base.jacket, None
+        if base is None or self._sheet is None or pointer.flat is None or len(self._others) == 0:
+            return shift
+        places = self._sheet.places(base.mesh)
+        others, here = places[self._others], places[self._ids[0]]
+        far = np.hypot(*(pointer.flat.project(others) - pointer.flat.project((here + shift)[None])).T)
+        if not np.nanmin(far, initial=np.inf) <= CATCH:
+            return shift
+        k = int(np.nanargmin(far))
+        self._other, self._onto = int(self._others[k]), np.asarray(others[k])
+        return self._onto - here
+
+    def _weld(self) -> bool:
+        """Sew the cut edges whose two sides the gesture brought onto one another; whether the point came to lie on its other
+        side."""
+        base, sheet, onto = self.document.gesture_base.jacket, self._sheet, self._onto
+        if base is None or sheet is None or onto is None:
+            return False
+        own = self._ids[0]
+        if self._carriers and sheet.pins[self._other] < 1:
+            # The other side would follow away: it is held where it lies.
+            self._ids = np.unique([own, self._other])
+            self._carriers = self._carriers_of(base.mesh, sheet)
+            self._until = time.perf_counter() + WELDING
+            self._moved(np.zeros(2), 0.0, 0.0, exact=True, about=onto)
+            self._until = math.inf
+        mesh = self.document.open_jacket().mesh
+        uv = mesh.uv
+        assert uv is not None
+        if not np.allclose(uv[sheet.first[own]], uv[sheet.first[self._other]], rtol=0, atol=SLACK):
+            self.note = "It is not welded: it did not get all the way to its other side. Carry it there once more, or let the rest stay."
+            return False
+        # To the bit: what is nearly at one place is two in files.
+        uv = uv.copy()
+        uv[sheet.fans == self._other] = uv[sheet.first[own]]
+        mesh = mesh.with_uv(uv)
+        met = cut_flags(mesh) & apart_flags(base.mesh, base.mesh.uv) & ~apart_flags(mesh, uv)
+        self.document.edit_jacket("weld on the sheet", sew_edges(mesh, np.flatnonzero(met)), self.document.state.held)
+        return True
+
+    def _moved(self, shift: Floats, degrees: float, scale: float, exact: bool = False, about: Floats | None = None) -> None:
+        """Everything as it was when the gesture began, but for what is carried: by sheet units, degrees and a factor, about its own
+        middle or a place of the sheet. Where the rest follows it does so by one step at a time, unless it has to be `exact`."""
         self._last = (shift, degrees, scale)
         base, sheet = self.document.gesture_base.jacket, self._sheet
         if base is None or sheet is None or len(self._ids) == 0:
@@ -146,7 +205,7 @@ class Carry(Tool):
         assert mesh.uv is not None
         size = self.document.state.sheet.size
         at = sheet.places(mesh)[self._ids] * size
-        middle = at.mean(axis=0)
+        middle = at.mean(axis=0) if about is None else about * size
         turn = scale * np.exp(-1j * np.radians(degrees))
         new = (at - middle) @ [1, 1j] * turn
         goal = (np.stack([new.real, new.imag], axis=1) + middle) / size + shift
@@ -159,8 +218,9 @@ class Carry(Tool):
         if self._mirrored is not None:
             uv = self._mirrored.follow(mesh, mesh.uv, uv, self._ids)
         self.document.edit_jacket("carry on the sheet", mesh.with_uv(uv), self.document.state.held)
-        what = "A face would turn over: it stops here" if self._stopped else "Carry it here"
-        self.ghost = Ghost("flat", np.zeros((0, 2, 2)), np.zeros((0, 2)), what=what, how="let go")
+        what = "A face would turn over: it stops here" if self._stopped else "Weld it to its other side" if self._onto is not None else "Carry it here"
+        marks = np.zeros((0, 2)) if self._onto is None else self._onto[None]
+        self.ghost = Ghost("flat", np.zeros((0, 2, 2)), marks, what=what, how="let go")
 
     _until = math.inf
     """When letting go no longer waits for what still follows; without end for typed numbers."""
@@ -198,12 +258,13 @@ class Carry(Tool):
 
     def release(self, pointer: Pointer) -> None:
         if self.start is not None:
-            if self._carriers and self._last is not None:
+            if self._carriers and self._last is not None and self._onto is None:
                 self._until = time.perf_counter() + PATIENCE
                 self._moved(*self._last, exact=True)
                 self._until = math.inf
+            welded = self._onto is not None and self._weld()
             self.start, self._last = None, None
-            self.document.commit()
+            self.document.commit("weld on the sheet" if welded else None)
         self._carriers, self._sheet = [], None
         self.hover(pointer)
 
