@@ -39,7 +39,7 @@ class Carry(Tool):
 
     id, label, stage, key = "carry", "Carry", "flatten", "M"
     legend: ClassVar[tuple[tuple[str, str], ...]] = (
-        ("drag", "move what is held, or is here"), ("onto its other side", "weld the point"), ("Shift drag", "turn it"), ("Ctrl drag", "grow or shrink it"),
+        ("drag", "move what is held, or is here"), ("drag onto", "its other side: weld the point"), ("Shift drag", "turn it"), ("Ctrl drag", "grow or shrink it"),
     )  # fmt: skip
     options: ClassVar[tuple[Option, ...]] = (
         Option("rest", "The rest", "choice", choices=(("follows", "follows with least stretch"), ("stays", "stays"))),
