@@ -84,6 +84,8 @@ FAULTS = (
     Fault("core/quads/ends.py", "            if new is None:\n", "            if True:\n", "tests/core/quads/test_ends.py"),
     Fault("core/layout/pack.py", "    if closed:\n", "    if False:\n", "tests/core/layout/test_closed.py"),
     Fault("core/layout/search.py", "if rounds <= 0 or 2 * gone <= SLACK", "if rounds <= 0 or 2 * gone <= 1e9", "tests/core/layout/test_squeeze.py", "settling"),
+    Fault("core/layout/rooms.py", "goal[k] += weight * given[k]", "goal[k] += given[k]", "tests/core/layout/test_search.py", "cover"),
+    Fault("core/layout/rooms.py", "moved = np.flatnonzero((now != self._at).any(axis=1)", "moved = np.flatnonzero((now != self._at).all(axis=1)", "tests/core/layout/test_search.py", "cover"),
     Fault("core/layout/squeeze.py", "SURPLUS = 3e-5", "SURPLUS = -3e-2", "tests/core/layout/test_squeeze.py"),
     Fault("core/layout/squeeze.py", "d, wx, wy = -d, -wx, -wy", "pass", "tests/core/layout/test_search.py", "circles"),
     Fault("core/layout/twins.py", "abs(diagonal[h] - d)", "0.0 * d", "tests/core/layout/test_twins.py"),

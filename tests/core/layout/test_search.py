@@ -7,9 +7,13 @@ import pytest
 import shapely
 from PIL import Image, ImageDraw
 
+from jacket.core.layout.greedy import turn_matrix
 from jacket.core.layout.margins import close_islands, least_margin
 from jacket.core.layout.pack import PackSettings, pack, pack_layers
+from jacket.core.layout.parting import Lying, Room
 from jacket.core.layout.pieces import Bonds, Layer
+from jacket.core.layout.rooms import Covered
+from jacket.core.layout.shapes import Shape, stock_of
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.uv.islands import Islands, texel_densities
 from jacket.core.uv.sheets import Sheet, Sheets
@@ -246,3 +250,42 @@ def test_several_layers_share_a_sheet_that_is_not_square_and_a_margin_counts_at_
     least = min(a.distance(b) for k, a in enumerate(drawn) for b in drawn[k + 1 :])
     assert 6.0 <= least < 6.5 and all(shapely.box(4, 4, 508, 252).covers(f) for f in drawn)
     assert done.uses[0] == pytest.approx(sum(f.area for f in drawn) / (512 * 256))
+
+
+def test_one_island_is_packed_as_large_as_it_goes_and_then_nothing_more_is_tried() -> None:
+    """A thin strip fits into a square largest along the diagonal; however many steps there may be, the search ends."""
+    long = flat(np.array([[0.0, 0], [1, 0], [0, 0.02]]))
+    sheets = sheets_of(512, margin=4)
+    done = pack(Islands.of(long, sheets), PackSettings(steps=10**9))
+    laid = Islands.of(long, sheets).with_uv(done.uv)
+    corners = laid.places
+    length = np.linalg.norm(corners[1] - corners[0])
+    # The margin is left at both ends.
+    assert 0.96 * np.sqrt(2) * 504 < length < np.sqrt(2) * 504 and done.steps < 200
+
+
+def test_what_shapes_cover_is_kept_by_shape_and_summed_up_by_weight() -> None:
+    """Against depths by shapely: a disc and a square on two sheets, moved, turned and grown in between."""
+    disc, plate = 30 * circle(), square(40.0) - 20
+    shapes = [Shape.of(np.stack([p, np.roll(p, -1, axis=0)], axis=1), 1.0, 2.0, 0.5, 10.0) for p in (disc, plate, disc)]
+    room = Room(np.array([[128.0, 96], [96, 96]]), np.array([4.0, 4.0]), np.array([2.0, 2.0]))
+    covered = Covered(stock_of(shapes), room, 4.0)
+    lying = Lying(np.array([[40.0, 40], [80, 50], [50, 50]]), np.array([0.0, 0.3, 0.0]), np.ones(3), np.array([0, 0, 1]))
+    weights, size = np.array([1.0, 2.5, 1.0]), np.ones(3)
+    for change in (0, 1, 2):
+        if change == 1:
+            lying.middle[1], lying.turn[1], lying.sheet[2] = [70.0, 30.0], 1.1, 0
+        if change == 2:
+            size = np.array([1.4, 1.4, 1.0])
+        for sheet, high, wide in ((0, 24, 32), (1, 24, 24)):
+            found = covered.over(2, sheet, weights, size, lying)
+            row, column = np.mgrid[:high, :wide]
+            middle = shapely.points(4.0 * column + 2, 4.0 * row + 2)
+            expected = np.zeros((high, wide))
+            for k, outline in enumerate((disc, plate)):
+                if lying.sheet[k] == sheet:
+                    turned = outline * size[k] @ turn_matrix(lying.turn[k]).T + lying.middle[k]
+                    form = shapely.Polygon(turned)
+                    depth = np.where(shapely.contains(form, middle), shapely.distance(form.exterior, middle), -shapely.distance(form, middle))
+                    expected += weights[k] * np.maximum(depth + 4.0, 0.0)
+            assert found.shape == (high, wide) and np.allclose(found, expected, atol=0.6)

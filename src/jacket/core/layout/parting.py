@@ -156,8 +156,10 @@ def close_pairs(active, scale, lying, stock, room, slack):
     count = 0
     out = np.empty((max(8 * n, 64), 2), np.int64)
     for i in range(n):
-        for j in range(i + 1, n):
-            if not (active[i] or active[j]) or lying.sheet[i] != lying.sheet[j]:
+        if not active[i]:
+            continue
+        for j in range(n):
+            if j == i or (active[j] and j < i) or lying.sheet[i] != lying.sheet[j]:
                 continue
             reach = stock.radius[i] * scale[i] + stock.radius[j] * scale[j] + room.margin[lying.sheet[i]] + slack
             dx, dy = lying.middle[i, 0] - lying.middle[j, 0], lying.middle[i, 1] - lying.middle[j, 1]
@@ -166,7 +168,7 @@ def close_pairs(active, scale, lying, stock, room, slack):
                     wider = np.empty((2 * count, 2), np.int64)
                     wider[:count] = out
                     out = wider
-                out[count, 0], out[count, 1] = i, j
+                out[count, 0], out[count, 1] = min(i, j), max(i, j)
                 count += 1
     return out[:count].copy()
 

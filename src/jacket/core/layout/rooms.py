@@ -23,37 +23,81 @@ class Place(NamedTuple):
     flip: float
 
 
+class Covered:
+    """By how many pixels each middle of a cell of a sheet lies too deep in each shape. Kept by shape, so that only what has moved
+    is found anew, and summed up with the weights that count for one of them."""
+
+    def __init__(self, stock: Stock, room: Room, cell: float) -> None:
+        self.stock, self.room, self.cell = stock, room, cell
+        count = len(stock.radius)
+        self._at = np.full((count, 6), np.nan)
+        self._box = np.zeros((count, 4), np.int64)
+        self._start, self._depth = np.zeros(count, np.int64), np.zeros(0, np.float32)
+        self._roomy = np.zeros(count)
+
+    def over(self, i: int, sheet: int, weights: Floats, scale: Floats, lying: Lying) -> NDArray[np.float32]:
+        """(h, w) map of a sheet in cells of what shapes other than i cover, each by its weight (N,)."""
+        if (scale > self._roomy).any():
+            self._roomy = 1.1 * scale
+            sides = 2 * (self.stock.radius * self._roomy + self.room.margin.max()) / self.cell + 4
+            sizes = np.minimum(sides, self.room.sizes.max() / self.cell + 2).astype(np.int64) ** 2
+            self._start = np.cumsum(sizes) - sizes
+            self._depth = np.empty(int(sizes.sum()), np.float32)
+            self._at[:] = np.nan
+        now = np.column_stack([lying.middle, lying.turn, lying.flip, lying.sheet, scale])
+        moved = np.flatnonzero((now != self._at).any(axis=1) & (lying.sheet == sheet))
+        if len(moved):
+            _cover(moved, scale, lying, self.stock, self.room, self.cell, self._start, self._box, self._depth)
+            self._at[moved] = now[moved]
+        height, width = (int(np.ceil(side / self.cell)) for side in self.room.sizes[sheet, ::-1])
+        others = np.flatnonzero(lying.sheet == sheet)
+        return np.asarray(_summed(others[others != i], weights, self._start, self._box, self._depth, height, width))
+
+
 @kernel
-def cover(i, sheet, weights, scale, lying, stock, room, cell):
-    """(h, w) map of a sheet in cells: by how many pixels each middle of a cell lies too deep in shapes other than i,
-    each by its weight (N,)."""
-    width, height = int(np.ceil(room.sizes[sheet, 0] / cell)), int(np.ceil(room.sizes[sheet, 1] / cell))
-    out = np.zeros((height, width), np.float32)
-    margin = room.margin[sheet]
-    for j in range(len(scale)):
-        if j == i or lying.sheet[j] != sheet:
-            continue
+def _cover(which, scale, lying, stock, room, cell, start, box, depth):
+    """Write what some shapes cover into `depth` from `start` (N,) on, in boxes (N, 4) of cells: first row and column, how many."""
+    for j in which:
+        sheet = lying.sheet[j]
+        width, height = int(np.ceil(room.sizes[sheet, 0] / cell)), int(np.ceil(room.sizes[sheet, 1] / cell))
+        margin = room.margin[sheet]
         reach = stock.radius[j] * scale[j] + margin
         mx, my = lying.middle[j, 0], lying.middle[j, 1]
         c, s, f = np.cos(lying.turn[j]), np.sin(lying.turn[j]), lying.flip[j]
         k = 1.0 / (scale[j] * stock.cell[j])
         rows, columns, zero = stock.rows[j], stock.columns[j], stock.offset[j]
         lx, ly = stock.low[j, 0] / stock.cell[j], stock.low[j, 1] / stock.cell[j]
-        for row in range(max(int((my - reach) / cell), 0), min(int((my + reach) / cell) + 1, height)):
+        first, last = max(int((my - reach) / cell), 0), min(int((my + reach) / cell) + 1, height)
+        left, right = max(int((mx - reach) / cell), 0), min(int((mx + reach) / cell) + 1, width)
+        box[j, 0], box[j, 1], box[j, 2], box[j, 3] = first, left, max(last - first, 0), max(right - left, 0)
+        at = start[j]
+        for row in range(first, last):
             dy = (row + 0.5) * cell - my
-            for column in range(max(int((mx - reach) / cell), 0), min(int((mx + reach) / cell) + 1, width)):
+            for column in range(left, right):
                 dx = (column + 0.5) * cell - mx
                 x, y = f * (c * dx + s * dy) * k - lx, (-s * dx + c * dy) * k - ly
-                if x < 0.0 or y < 0.0 or x >= columns - 1 or y >= rows - 1:
-                    continue
-                p, q = int(x), int(y)
-                u, v = x - p, y - q
-                n = zero + q * columns + p
-                low = stock.values[n] + u * (stock.values[n + 1] - stock.values[n])
-                high = stock.values[n + columns] + u * (stock.values[n + columns + 1] - stock.values[n + columns])
-                miss = margin - (low + v * (high - low)) * scale[j]
-                if miss > 0.0:
-                    out[row, column] += np.float32(weights[j] * miss)
+                deep = 0.0
+                if x >= 0.0 and y >= 0.0 and x < columns - 1 and y < rows - 1:
+                    p, q = int(x), int(y)
+                    u, v = x - p, y - q
+                    n = zero + q * columns + p
+                    low = stock.values[n] + u * (stock.values[n + 1] - stock.values[n])
+                    high = stock.values[n + columns] + u * (stock.values[n + columns + 1] - stock.values[n + columns])
+                    deep = max(margin - (low + v * (high - low)) * scale[j], 0.0)
+                depth[at] = deep
+                at += 1
+
+
+@kernel
+def _summed(which, weights, start, box, depth, height, width):
+    out = np.zeros((height, width), np.float32)
+    for j in which:
+        across, weight = box[j, 3], np.float32(weights[j])
+        for row in range(box[j, 2]):
+            given = depth[start[j] + row * across : start[j] + (row + 1) * across]
+            goal = out[box[j, 0] + row, box[j, 1] : box[j, 1] + across]
+            for k in range(across):
+                goal[k] += weight * given[k]
     return out
 
 
@@ -123,12 +167,12 @@ def cost_under(covered, cell, places, turn, flip, x, y):
 
 
 def places_for(
-    i: int, weights: Floats, scale: Floats, lying: Lying, stock: Stock, room: Room, sheets: Ints, turns: Floats,
-    flips: Floats, cell: float, random: np.random.Generator, better: bool = True,
+    i: int, weights: Floats, scale: Floats, lying: Lying, known: Covered, sheets: Ints, turns: Floats, flips: Floats,
+    random: np.random.Generator, better: bool = True,
 ) -> list[Place]:  # fmt: skip
     """The cheapest place for shape i in each turn and flip (T,) on each of some sheets, cheapest first; with `better` only
     places that cost less than the present one."""
-    size = float(scale[i])
+    stock, room, cell, size = known.stock, known.room, known.cell, float(scale[i])
     rim = probes(stock.border[stock.border_start[i] : stock.border_start[i + 1]], 64, random)
     core = probes(stock.inside[stock.inside_start[i] : stock.inside_start[i + 1]], 32, random)
     # What lies deep tells soonest that a place is taken.
@@ -140,7 +184,7 @@ def places_for(
     x, y = lying.middle[i]
     order = sorted(sheets.tolist(), key=lambda k: k != lying.sheet[i])
     for sheet in order:
-        covered = cover(i, sheet, weights, scale, lying, stock, room, cell)
+        covered = known.over(i, sheet, weights, scale, lying)
         if better and sheet == lying.sheet[i]:
             # A little more than here: the map is coarse, and what is close may turn out better.
             limit = 1.1 * cost_under(covered, cell, places, lying.turn[i], lying.flip[i], x, y) + 1e-6

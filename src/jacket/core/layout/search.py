@@ -9,7 +9,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from jacket.core.layout.parting import Bools, Floats, Ints, Lying, Room, close_pairs, descend
-from jacket.core.layout.rooms import Place, places_for
+from jacket.core.layout.rooms import Covered, Place, places_for
 from jacket.core.layout.shapes import Stock
 
 ENOUGH = 0.12
@@ -23,6 +23,8 @@ AGAIN = 0.3
 SHAKEN = 0.25
 """Share of attempts that begin with a shake rather than with two shapes changing places."""
 MOST_SWEEPS = 56
+LONE = 24
+"""Attempts without progress after which a shape lies as well as it can; of more there are that times their number squared."""
 FEW = 40
 """Shapes of which all are moved in every sweep; of more only those in trouble and their neighbours."""
 SLACK = 24.0
@@ -60,17 +62,17 @@ class Team:
         return max((s.best for s in self.searches), key=lambda found: found.scale)
 
     def steps(self) -> Iterator[Found]:
-        """The best layout after each step of all, for ever."""
+        """The best layout after each step of all, for as long as one of them goes on."""
         runs = [s.steps() for s in self.searches]
 
-        def some(run: Iterator[Found]) -> None:
-            for _ in range(self.together):
-                next(run, None)
+        def some(run: Iterator[Found]) -> bool:
+            return all(next(run, None) is not None for _ in range(self.together))
 
         with ThreadPoolExecutor(len(runs)) as pool:
             while True:
-                for done in [pool.submit(some, run) for run in runs]:
-                    done.result()
+                going = [done.result() for done in [pool.submit(some, run) for run in runs]]
+                if not any(going):
+                    return
                 best = self.best
                 for search in self.searches:
                     if search.best.scale < best.scale:
@@ -91,7 +93,7 @@ class Search:
         self.count = len(fixed)
         self.moving = np.flatnonzero(~fixed)
         self.weight = np.ones((self.count, self.count)) if self.count <= 1500 else None
-        self.cell = float(room.sizes.max()) / 170
+        self.covered = Covered(stock, room, float(room.sizes.max()) / 170)
         self.bulk = stock.radius**2
 
     # ---- what is known of a layout -----------------------------------------------------------------------------------
@@ -128,12 +130,13 @@ class Search:
     # ---- steps -------------------------------------------------------------------------------------------------------
 
     def steps(self) -> Iterator[Found]:
-        """The best layout after each step, for ever."""
+        """The best layout after each step, for ever; of up to three shapes until many attempts have brought nothing."""
         yield from self._grow()
         grow, misses = 0.006, 0
+        most_misses = LONE * len(self.moving) ** 2 if len(self.moving) <= 3 else np.inf
         pool: list[tuple[float, Lying]] = []
         while True:
-            if self.best.scale >= self.most:
+            if self.best.scale >= self.most or misses >= most_misses:
                 return
             scale = min(self.best.scale * (1 + grow), self.most)
             start = self._spread(self.best.lying, scale / self.best.scale)
@@ -250,8 +253,7 @@ class Search:
         weights = self.weight[k] if self.weight is not None else np.ones(self.count)
         turns, flips = self._ways(k, lying)
         sheets = np.arange(len(self.room.sizes)) if self.freedom.sheets else lying.sheet[[k]]
-        found = places_for(k, weights, sizes, lying, self.stock, self.room, sheets, turns, flips, self.cell, self.random,
-                           not near)  # fmt: skip
+        found = places_for(k, weights, sizes, lying, self.covered, sheets, turns, flips, self.random, not near)
         best, kept = here, _where(k, lying)
         for place in found[:5]:
             _put(k, lying, place)
