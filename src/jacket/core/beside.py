@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from concurrent.futures import ThreadPoolExecutor
+from concurrent.futures import Future, ThreadPoolExecutor
 from functools import cache
 from typing import TypeVar
 
@@ -15,6 +15,11 @@ def both(first: Callable[[], A], second: Callable[[], B]) -> tuple[A, B]:
     """What two functions return that have nothing to do with one another, the second run on another thread meanwhile."""
     other = _pool().submit(second)
     return first(), other.result()
+
+
+def ahead(act: Callable[[], A]) -> Future[A]:
+    """Begin something on another thread that will be needed soon."""
+    return _pool().submit(act)
 
 
 @cache

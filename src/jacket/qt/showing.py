@@ -48,6 +48,13 @@ class Showing(QObject):
         self._painted.timeout.connect(self._look_for_painting)
         self._painted.start()
         self._light = (0.0, 1.0)
+        self._turn = QTimer(self, interval=0, singleShot=True)
+        self._turn.timeout.connect(self.redraw)
+
+    @property
+    def busy(self) -> bool:
+        """Whether a view waits for its turn to be made anew."""
+        return self._turn.isActive()
 
     def ready(self) -> bool:
         """Whether everything visible can be picked without making the window wait."""
@@ -57,6 +64,14 @@ class Showing(QObject):
         """Make both scenes anew where they changed."""
         self._redraw_form()
         self.redraw_flat()
+
+    def redraw_in_turn(self) -> None:
+        """Make the scene of the view that is worked in anew where it changed, the other one in the event loop's next turn."""
+        if self.flat.underMouse() or self.flat.dragged:
+            self.redraw_flat()
+        else:
+            self._redraw_form()
+        self._turn.start()
 
     def _redraw_form(self) -> None:
         program, form = self.program, self.form

@@ -11,6 +11,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from jacket.core.beside import ahead
 from jacket.core.flatten.descent import Descent, Held, flips
 from jacket.core.flatten.energies import largest_step
 from jacket.core.flatten.starts import scaled_to_area, signed_areas
@@ -139,6 +140,7 @@ class Carrier:
         self.laying, self.ids, self.descent = laying, ids, Descent(laying.chart, laying.uv, held)
         self.rests = bool(held.fixed.all())
         """Whether nothing is left that could follow."""
+        self._plan = ahead(lambda: self.descent.pattern.plan)
 
     def lead(self, targets: Floats, steps: int, stale: bool = False, until: float = math.inf) -> float:
         """Towards places (K, 2) as far as no face turns over, then steps of the rest, none begun after `until` (a reading of
@@ -149,6 +151,10 @@ class Carrier:
         share = min(1.0, 0.8 * float(largest_step(descent.uv, move, descent.tri)))
         descent.uv = descent.uv + share * move
         descent.energy = descent.value()
+        if stale and not self._plan.done():
+            # How the rest is solved for is still being planned: it follows with the next step of the pointer.
+            return share
+        self._plan.result()
         for _ in range(0 if self.rests else steps):
             if time.perf_counter() > until or descent.step(False, stale) < 1e-4:
                 break

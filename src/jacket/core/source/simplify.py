@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from jacket.core.heap import heap_pop, heap_push
 from jacket.core.jit import inline, kernel
 from jacket.core.mesh.polymesh import PolyMesh
+from jacket.core.mesh.tables import bounds
 from jacket.core.source.weld import compact
 from jacket.errors import MeshError
 from jacket.progress import Progress, silent
@@ -391,7 +392,8 @@ def clustered_copy(points: Floats, triangles: Ints, wanted: int) -> tuple[Floats
     """The light copy and (V,) which of its points each point went into; the points of unused cells stay."""
     if len(triangles) <= wanted:
         return points, triangles, np.arange(len(points), dtype=np.int32)
-    low, span = points.min(axis=0), max(float(np.ptp(points, axis=0).max()), 1e-300)
+    low, high = bounds(points)
+    span = max(float((high - low).max()), 1e-300)
     cells = int(np.sqrt(wanted / 2.0) * 0.75)
     for _ in range(6):
         light_points, light, to = _clustered(points, triangles, low, cells / span)

@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import replace
 from pathlib import Path
 
+from jacket.commands.beside import beside
 from jacket.commands.common import has_faces, has_held, has_layer, long_edit
 from jacket.commands.host import Edits, Host
 from jacket.commands.model import Command
@@ -80,14 +81,14 @@ def _asked(host: Host, title: str, name: str) -> str:
 def _add_set(host: Host) -> None:
     name = _asked(host, "Add a UV set", uvs.free_set_name(host.document.require_jacket().mesh))
     if name:
-        uvs.add_set(host.document, name)
+        beside("add a UV set", lambda quiet: uvs.add_set(quiet.document, name))(host)
 
 
 def _copy_set(host: Host) -> None:
     mesh = host.document.require_jacket().mesh
     name = _asked(host, "Copy the UV set", uvs.free_set_name(mesh, mesh.active_uv))
     if name:
-        uvs.copy_set(host.document, name)
+        beside("copy a UV set", lambda quiet: uvs.copy_set(quiet.document, name))(host)
 
 
 def _rename_set(host: Host) -> None:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
+from jacket.commands.beside import Quiet, beside
 from jacket.commands.common import edit, has_cuts, has_faces, has_held
 from jacket.commands.host import Edits, Host
 from jacket.commands.model import Command
@@ -20,13 +21,13 @@ from jacket.stages.seams.held import held_edges
 from jacket.stages.seams.values import SeamsValues
 
 
-def sewn_apart(host: Host, before: PolyMesh, after: PolyMesh) -> None:
+def sewn_apart(host: Quiet, before: PolyMesh, after: PolyMesh) -> None:
     """Say it where what was sewn still lies apart on the sheet."""
     if after.uv is not None and len(after.cuts) < len(before.cuts):
         host.say("Sewn. On the sheet the two sides stay apart until the island is flattened again.")
 
 
-def _sew_held(host: Host) -> None:
+def _sew_held(host: Quiet) -> None:
     mesh = host.document.open_jacket().mesh
     new, joined = stitched(mesh, held_edges(host, mesh), islands_of(mesh, host.document.state.sheets))
     host.document.edit_jacket("sew what is held", new, host.document.state.held)
@@ -83,7 +84,7 @@ COMMANDS = (
     Command("cut-sharp", "Cut along sharp marks", "seam hard crease edges", "", has_sharp, edit("cut along sharp marks", _cut_sharp)),
     Command("cut-as-set", "Cut as another UV set", "seam copy borders", "", several_sets, _cut_as_set),
     Command("cut-held", "Cut what is held", "seam mark edges outline", "", has_held, _cut_held),
-    Command("sew-held", "Sew what is held", "seam join weld edges", "", has_held, _sew_held),
+    Command("sew-held", "Sew what is held", "seam join weld edges", "", has_held, beside("sew what is held", _sew_held)),
     Command("clear-seams", "Clear all seams", "sew remove", "", has_cuts, edit("clear all seams", _clear)),
     *set_commands.COMMANDS,
     *sight_commands.COMMANDS,

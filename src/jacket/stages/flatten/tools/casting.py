@@ -39,7 +39,9 @@ class Cast(Tool):
         self._from: Pointer | None = None
         self._begun: Caster | None = None
         self._last: Pointer | None = None
-        self._known: tuple[object, object, Bools, Floats] | None = None
+        self._known: tuple[object, object, tuple[Bools, Floats]] | None = None
+        self._fit: tuple[tuple[object, ...], Caster] | None = None
+        self._sized: tuple[Floats, Caster, Floats] | None = None
 
     @property
     def busy(self) -> bool:
@@ -53,13 +55,13 @@ class Cast(Tool):
         """What is held, or all: flags of faces, and their points; looked up once for a mesh and what is held."""
         held = self.document.state.held
         form, known = mesh.aspect("points"), self._known
-        if known is None or known[0] is not form or known[1] is not held or len(known[2]) != mesh.n_faces:
+        if known is None or known[0] is not form or known[1] is not held or len(known[2][0]) != mesh.n_faces:
             faces = np.zeros(mesh.n_faces, bool)
             faces[held_faces(mesh, held)] = True
             faces = faces if faces.any() else ~faces
             points = mesh.points if faces.all() else mesh.points[np.unique(mesh.corners[faces[mesh.face_of_corner]])]
-            known = self._known = (form, held, faces, points)
-        return known[2], known[3]
+            known = self._known = (form, held, (faces, points))
+        return known[2]
 
     def _live(self, mesh: PolyMesh) -> bool:
         """Whether the handles belong to what is there and held."""
@@ -90,10 +92,16 @@ class Cast(Tool):
 
     def _fitted(self, mesh: PolyMesh, pointer: Pointer) -> Caster:
         assert pointer.form is not None
-        return fitted_caster(mesh, self._wanted(mesh), self.kind, pointer.form.rotation)
+        key = (self._meant(mesh), self.kind, pointer.form)
+        if self._fit is None or any(a is not b for a, b in zip(self._fit[0], key, strict=True)):
+            self._fit = key, fitted_caster(mesh, key[0][0], self.kind, pointer.form.rotation)
+        return self._fit[1]
 
     def _handles(self, mesh: PolyMesh, caster: Caster) -> Floats:
-        size = extent(caster.local(self._meant(mesh)[1]))
+        points = self._meant(mesh)[1]
+        if self._sized is None or self._sized[0] is not points or self._sized[1] is not caster:
+            self._sized = points, caster, extent(caster.local(points))
+        size = self._sized[2]
         return np.stack([caster.middle, caster.middle + OUT * size[1] * caster.frame[1], caster.middle + OUT * max(size[0], size[2]) * caster.frame[2]])
 
     def _handle(self, mesh: PolyMesh, caster: Caster, pointer: Pointer) -> int:
