@@ -21,6 +21,11 @@ LARGE = 10_000
 """Faces of all layers from which on an edit works beside the window."""
 
 
+def is_large(state: State) -> bool:
+    """Whether there is so much that the window would feel what is done at once."""
+    return sum(j.mesh.n_faces for j in state.jackets) >= LARGE
+
+
 class Quiet(Edits, Protocol):
     """What an edit may ask for that works on a copy too: document, values, and a sentence at its end."""
 
@@ -60,7 +65,7 @@ def beside(name: str, run: QuietRun) -> Run:
 
     def outer(host: Host) -> None:
         state = host.document.state
-        if sum(j.mesh.n_faces for j in state.jackets) < LARGE:
+        if not is_large(state):
             run(host)
             return
         copy = Copied(host)

@@ -7,9 +7,8 @@ from dataclasses import dataclass
 
 from PySide6.QtCore import QObject, QTimer
 
-from jacket.commands.beside import LARGE
+from jacket.commands.beside import is_large
 from jacket.commands.common import has_uvs
-from jacket.document.state import State
 from jacket.program import Program
 from jacket.qt.cards.panel import Panel
 from jacket.qt.checking import Checking, Looked
@@ -143,10 +142,10 @@ class Following(QObject):
             parts.flat.show_sheets()
         self._refresh_panel(changed)
         parts.hints.show_status()
-        if _faces(state) < LARGE:
-            parts.showing.redraw()
-        else:
+        if is_large(state):
             parts.showing.redraw_in_turn()
+        else:
+            parts.showing.redraw()
         parts.differing.follow()
         if not self.document.in_gesture:
             parts.hover_timer.start()
@@ -154,7 +153,7 @@ class Following(QObject):
     def _refresh_panel(self, changed: set[str]) -> None:
         """Bring the cards up to date: at once, or, where there is much to look at, in the event loop's next turn."""
         parts, state = self.parts, self.document.state
-        if self.document.in_gesture or _faces(state) < LARGE:
+        if self.document.in_gesture or not is_large(state):
             parts.panel.refresh(changed | self._cards_wait | self._cards_now)
             self._cards_wait, self._cards_now, self._cards_left = set(), set(), iter(())
             return
@@ -180,7 +179,3 @@ class Following(QObject):
         parts.strip.show_checks(looked.checks)
         parts.panel.refresh({"checked"})
         parts.showing.redraw_flat()
-
-
-def _faces(state: State) -> int:
-    return sum(j.mesh.n_faces for j in state.jackets)

@@ -174,7 +174,7 @@ class Window(QMainWindow):
     @property
     def settled(self) -> bool:
         """Whether nothing is under way and everything shown is up to date."""
-        busy = self.checking.busy or self.showing.busy or self.looking.busy or self.foreseeing.busy or self.differing.busy or self.following.busy or self.filing.saver.busy or not self.program.tasks.settled
+        busy = self.checking.busy or self.showing.busy or self.panel.busy or self.looking.busy or self.foreseeing.busy or self.differing.busy or self.following.busy or self.filing.saver.busy or not self.program.tasks.settled
         return not (busy or self.form.moving or self.form.unfinished)
 
     def rehover(self) -> None:

@@ -10,12 +10,14 @@ from jacket.core.fit.relax import relaxed
 from jacket.core.mesh.geometry import face_areas, scaled_jacobian
 from jacket.core.mesh.pieces import put_side_by_side
 from jacket.core.mesh.polymesh import PolyMesh
+from jacket.core.quads import ends
 from jacket.core.quads.auto import AutoSettings, automatic_quads
 from jacket.core.quads.base import make_base
 from jacket.core.quads.covering import _parts_of
 from jacket.core.quads.ends import bare_places, ends_reached, farthest_pulled
 from jacket.core.quads.figures import measure_quads
 from jacket.core.quads.fitting import _without_new_folds
+from jacket.core.quads.subdivide import split_to_quads
 from jacket.core.space.bvh import Bvh
 from jacket.core.space.sample import sample_surface
 from tests.conftest import grid, icosphere
@@ -87,6 +89,25 @@ def test_a_spike_that_relaxing_does_not_climb_is_pulled_to() -> None:
         mesh = farthest_pulled(quads, form.points, surface, None, 0.2 * step, rounds)
         far = float(bare_places(mesh, form)[0].max()) / step
         assert far <= most and scaled_jacobian(mesh).min() > 0
+
+
+def test_a_thin_rim_is_reached_by_the_patient_way(monkeypatch: pytest.MonkeyPatch) -> None:
+    """An ear, five times as wide as thick, whose tip was cut off: on the plain way quads of both sides fold over the rim."""
+    size = np.array([1.0, 1.6, 0.2])
+    ball, quads = icosphere(5), split_to_quads(icosphere(2))
+    form = ball.with_points(ball.points * size)
+    surface = Bvh.build(form.points, form.triangle_points)
+    points = quads.points / np.linalg.norm(quads.points, axis=1)[:, None] * size
+    points[:, 1] = np.minimum(points[:, 1], 0.88 * size[1])
+    short = quads.with_points(surface.project(points))
+    short = relaxed(short, surface, 10, evenness=0.2, held=short.points[:, 1] > 0.88 * size[1] - 0.01)
+    step = float(np.sqrt(face_areas(short).mean()))
+    patient = farthest_pulled(short, form.points, surface, None, 0.2 * step)
+    monkeypatch.setattr(ends, "PATIENT", ())
+    plain = farthest_pulled(short, form.points, surface, None, 0.2 * step)
+    off = [float(bare_places(m, form)[0].max()) / step for m in (patient, plain, short)]
+    assert off[0] < 0.45 < 0.5 < off[1] < off[2]
+    assert scaled_jacobian(patient).min() > max(0.1, scaled_jacobian(short).min())
 
 
 def test_what_is_left_out_is_said_with_a_place_and_a_number(horned: PolyMesh) -> None:

@@ -213,7 +213,7 @@ def _with_missed(
 
 SHORT = 1.1
 """Largest gap in % of the diagonal that an end may be short by before it is pulled to once more."""
-PRICE, FAIR = 0.01, 0.82
+PRICE, FAIR = 0.01, 0.8
 """By how much the 1st percentile of corners may fall for that, or to what."""
 
 

@@ -26,6 +26,10 @@ LEAST = 0.25
 
 SHORT = (0.75, 0.5)
 """Shares of the way to a tip that are gone where all of it makes thin corners."""
+PATIENT = ((10, 1.0), (10, 0.75), (30, 1.0), (30, 0.75))
+"""Rounds between steps, and shares of the way, of pulls that open the worst corners as they go."""
+MENDING = 5.0
+"""How much more skewed quads count then."""
 
 
 def off_quads(quads: PolyMesh, places: Floats) -> tuple[Floats, Ints]:
@@ -85,6 +89,8 @@ def farthest_pulled(
             break
         new = _pulled(quads, places[k], int(face[k]), surface, lines, pulled)
         if new is None:
+            new = _patiently_pulled(quads, places[k], int(face[k]), surface, lines, pulled)
+        if new is None:
             break
         after, face = off_quads(new, places)
         if after.max() >= far[k]:
@@ -109,11 +115,8 @@ def _pulled(
     quads: PolyMesh, tip: Floats, face: int, surface: Bvh, lines: Lines | None, taken: Bools
 ) -> PolyMesh | None:
     """The quads with a corner of a face on a tip, the nearest that lets them; None where none does. Adds it to `taken`."""
-    corners = quads.corners[quads.starts[face] : quads.starts[face + 1]]
-    bound = np.zeros(quads.n_points, bool) if lines is None else lines.sliding | lines.fixed
-    bound |= quads.topology.border_points | taken
-    free = [int(c) for c in corners if not bound[c]]
-    nearest = sorted(free, key=lambda c: float(np.linalg.norm(quads.points[c] - tip)))[:3]
+    bound = _bound(quads, lines) | taken
+    nearest = _free_corners(quads, tip, face, bound)[:3]
     # Part of the way is better than none.
     for whole in (1.0, *SHORT):
         for point in nearest:
@@ -124,14 +127,56 @@ def _pulled(
     return None
 
 
+def _patiently_pulled(quads: PolyMesh, tip: Floats, face: int, surface: Bvh, lines: Lines | None, taken: Bools) -> PolyMesh | None:
+    """The quads with the nearest free corner of a face on a tip, or most of the way there, by a slower way on which the worst
+    corners are opened: at thin rims quads of both sides fold on the plain one. None where they still do."""
+    nearest = _free_corners(quads, tip, face, _bound(quads, lines) | taken)
+    if not nearest:
+        return None
+    point = nearest[0]
+    near = _rings(quads, point, RINGS)
+    at = near[quads.corners.reshape(-1, 4)].min(axis=1) < RINGS
+    start, before = quads.points[point].copy(), float(scaled_jacobian(quads)[at].min())
+    for rounds, whole in PATIENT:
+        mesh = quads
+        for share in (0.25, 0.5, 0.75, 1.0):
+            points = mesh.points.copy()
+            points[point] = surface.project((start + whole * share * (tip - start))[None, :])[0]
+            held = (near == 0) | (near >= RINGS) | taken
+            mesh = relaxed(mesh.with_points(points), surface, rounds, held=held, lines=lines, evenness=0.2, mending=MENDING)
+        if float(scaled_jacobian(mesh)[at].min()) >= min(LEAST, before):
+            taken[point] = True
+            return mesh
+    return None
+
+
+def _bound(quads: PolyMesh, lines: Lines | None) -> Bools:
+    """(V,) points that no pull takes along: on borders and on lines."""
+    border = quads.topology.border_points
+    return border if lines is None else border | lines.sliding | lines.fixed
+
+
+def _free_corners(quads: PolyMesh, tip: Floats, face: int, bound: Bools) -> list[int]:
+    """Corners of a face that are not bound, those nearest to a tip first."""
+    corners = quads.corners[quads.starts[face] : quads.starts[face + 1]].tolist()
+    return sorted((c for c in corners if not bound[c]), key=lambda c: float(np.linalg.norm(quads.points[c] - tip)))
+
+
+def _rings(quads: PolyMesh, point: int, most: int) -> Ints:
+    """(V,) how many edges each point is away from one, `most` + 1 where it is farther than so many."""
+    ends = quads.topology.edge_points
+    near = np.full(quads.n_points, most + 1)
+    near[point] = 0
+    for k in range(most):
+        rows = near[ends].min(axis=1) == k
+        np.minimum.at(near, ends[rows].ravel(), k + 1)
+    return near
+
+
 def _pulled_by(quads: PolyMesh, point: int, tip: Floats, surface: Bvh, bound: Bools, whole: float) -> PolyMesh | None:
     """The quads with a point on a tip, or so much of the way there; None where that makes thin corners."""
     ends = quads.topology.edge_points
-    near = np.full(quads.n_points, RINGS + 1)
-    near[point] = 0
-    for k in range(RINGS):
-        rows = near[ends].min(axis=1) == k
-        np.minimum.at(near, ends[rows].ravel(), k + 1)
+    near = _rings(quads, point, RINGS)
     ids = np.flatnonzero((near > 0) & (near <= RINGS) & ~bound).astype(np.int32)
     at = near[quads.corners.reshape(-1, 4)].min(axis=1) <= RINGS
     start = quads.points[point].copy()

@@ -5,9 +5,10 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator
 from functools import partial
 
-from PySide6.QtCore import Qt, Signal
+from PySide6.QtCore import Qt, QTimer, Signal
 from PySide6.QtWidgets import QPushButton, QScrollArea, QVBoxLayout, QWidget
 
+from jacket.commands.beside import is_large
 from jacket.document.state import SourceObject
 from jacket.program import Program
 from jacket.qt.cards import deliver, flatten, layout, seams, source, topology
@@ -57,6 +58,9 @@ class Panel(QScrollArea):
             card.hide()
         self.stage_cards: list[StageCard] = []
         self._waiting: set[str] = set()
+        self._coming: list[type[StageCard]] = []
+        self._in_turn = QTimer(self, interval=0, singleShot=True)
+        self._in_turn.timeout.connect(self._go_on)
         self.column.addStretch(1)
         self.setWidget(body)
 
@@ -88,18 +92,37 @@ class Panel(QScrollArea):
             card.hide()
             card.deleteLater()
         at = self.column.indexOf(self.held_card) + 1
-        self.stage_cards = []
-        for k, kind in enumerate(STAGE_CARDS[self.program.stage.id]):
-            card = kind(self.desk)
-            card.open_wanted.connect(self.open_wanted.emit)
-            self._foldable(card, kind.name)
-            self.column.insertWidget(at + k, card)
-            self.stage_cards.append(card)
+        self.stage_cards, self._coming = [], list(STAGE_CARDS[self.program.stage.id])
+        self._add_card(at)
+        while self._coming and not is_large(self.program.document.state):
+            self._add_card(at)
+        self._in_turn.start()
         self.held_card.setVisible(self.program.stage.id != "source")
         self.bench_card.fill()
         self.picked_card.fill()
         self.trial_card.fill()
         self.desk.refresh(self.program.document.state)
+
+    def _add_card(self, at: int) -> None:
+        """The next of the cards that are still to come."""
+        kind = self._coming.pop(0)
+        card = kind(self.desk)
+        card.open_wanted.connect(self.open_wanted.emit)
+        self._foldable(card, kind.name)
+        self.column.insertWidget(at + len(self.stage_cards), card)
+        self.stage_cards.append(card)
+
+    def _go_on(self) -> None:
+        """One card more in every turn of the event loop, where making them all at once would hold the window."""
+        if self._coming:
+            self._add_card(self.column.indexOf(self.held_card) + 1)
+            self.desk.refresh(self.program.document.state)
+            self._in_turn.start()
+
+    @property
+    def busy(self) -> bool:
+        """Whether cards of the stage are still to come."""
+        return bool(self._coming)
 
     def refresh(self, changed: set[str]) -> None:
         """Fill anew what follows from what changed in the document or the program."""
