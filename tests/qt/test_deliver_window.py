@@ -22,7 +22,6 @@ from jacket.document.edits import layers
 from jacket.document.islands import with_island_numbers
 from jacket.document.state import JacketObject, SourceObject, State
 from jacket.formats.deliver.profiles import profile_named
-from jacket.qt import following
 from jacket.qt.app import make_app, settle
 from jacket.qt.scene import lit as scene_lit
 from jacket.qt.window import Window
@@ -262,7 +261,7 @@ def test_large_layers_come_to_the_same_picture_beside_the_window(window: Window,
     at_once = seen()
     # The same once more, with everything counted as large; what was found before is forgotten.
     STORE.clear()
-    for module, name in ((scene_lit, "AT_ONCE"), (derive, "AT_ONCE"), (beside, "LARGE"), (following, "LARGE")):
+    for module, name in ((scene_lit, "AT_ONCE"), (derive, "AT_ONCE"), (beside, "LARGE")):
         monkeypatch.setattr(module, name, 1)
     later = seen()
     for a, b in zip(at_once, later, strict=True):

@@ -221,11 +221,9 @@ def _ends_held(laid: PolyMesh, base: Base, surface: Bvh) -> PolyMesh:
     """Quads pulled to the places that they leave uncovered by more than `SHORT`, where that costs no fold and hardly a corner."""
     own = base.asked if len(base.asked) else base.form.points
     lines = lines_over(laid, base)
-    pulled = farthest_pulled(laid, own, surface, lines, 0.01 * SHORT * base.mesh.diagonal)
-    if pulled is laid:
-        return laid
-    first = [float(np.percentile(scaled_jacobian(m), 1)) for m in (laid, pulled)]
-    return pulled if fold_count(pulled) <= fold_count(laid) and first[1] >= min(first[0] - PRICE, FAIR) else laid
+    first = min(float(np.percentile(scaled_jacobian(laid), 1)) - PRICE, FAIR)
+    pulled = farthest_pulled(laid, own, surface, lines, 0.01 * SHORT * base.mesh.diagonal, first=first)
+    return pulled if fold_count(pulled) <= fold_count(laid) else laid
 
 
 PAINTED = 0.5

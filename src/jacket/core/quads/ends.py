@@ -28,6 +28,8 @@ SHORT = (0.75, 0.5)
 """Shares of the way to a tip that are gone where all of it makes thin corners."""
 PATIENT = ((10, 1.0), (10, 0.75), (30, 1.0), (30, 0.75))
 """Rounds between steps, and shares of the way, of pulls that open the worst corners as they go."""
+MUCH = 1.07
+"""How many times as far off as is allowed a place has to be for that: corners pay for it."""
 MENDING = 5.0
 """How much more skewed quads count then."""
 
@@ -77,25 +79,27 @@ def ends_reached(
 
 
 def farthest_pulled(
-    quads: PolyMesh, places: Floats, surface: Bvh, lines: Lines | None, reach: float, rounds: int = 8
+    quads: PolyMesh, places: Floats, surface: Bvh, lines: Lines | None, reach: float, rounds: int = 24, first: float = -1.0
 ) -> PolyMesh:  # fmt: skip
-    """Quads pulled to that of some places (K, 3) which is farthest off, one after another, while it is farther than `reach` and
-    each pull brings the farthest nearer."""
-    pulled = np.zeros(quads.n_points, bool)
+    """Quads pulled to that of some places (K, 3) which is farthest off, one after another, while one is farther than `reach`. A pull
+    has to bring its place nearer, none to where it is farther than all were, and the 1st percentile of corners to no less than
+    `first`; what cannot be pulled to is passed over."""
+    pulled, refused = np.zeros(quads.n_points, bool), np.zeros(len(places), bool)
     far, face = off_quads(quads, places)
     for _ in range(rounds):
-        k = int(np.argmax(far))
-        if far[k] <= reach:
+        k = int(np.argmax(np.where(refused, 0.0, far)))
+        if refused[k] or far[k] <= reach:
             break
-        new = _pulled(quads, places[k], int(face[k]), surface, lines, pulled)
-        if new is None:
-            new = _patiently_pulled(quads, places[k], int(face[k]), surface, lines, pulled)
-        if new is None:
-            break
-        after, face = off_quads(new, places)
-        if after.max() >= far[k]:
-            break
-        quads, far = new, after
+        taken = pulled.copy()
+        new = _pulled(quads, places[k], int(face[k]), surface, lines, taken)
+        if new is None and far[k] > MUCH * reach:
+            new = _patiently_pulled(quads, places[k], int(face[k]), surface, lines, taken)
+        if new is not None:
+            after, there = off_quads(new, places)
+            if after[k] < far[k] and after.max() <= far.max() and np.percentile(scaled_jacobian(new), 1) >= first:
+                quads, far, face, pulled = new, after, there, taken
+                continue
+        refused |= np.linalg.norm(places - places[k], axis=1) < 2 * far[k]
     return quads
 
 
@@ -128,25 +132,30 @@ def _pulled(
 
 
 def _patiently_pulled(quads: PolyMesh, tip: Floats, face: int, surface: Bvh, lines: Lines | None, taken: Bools) -> PolyMesh | None:
-    """The quads with the nearest free corner of a face on a tip, or most of the way there, by a slower way on which the worst
+    """The quads with one of the two nearest free corners of a face on a tip, or most of the way there, by a slower way on which the worst
     corners are opened: at thin rims quads of both sides fold on the plain one. None where they still do."""
-    nearest = _free_corners(quads, tip, face, _bound(quads, lines) | taken)
-    if not nearest:
-        return None
-    point = nearest[0]
-    near = _rings(quads, point, RINGS)
-    at = near[quads.corners.reshape(-1, 4)].min(axis=1) < RINGS
-    start, before = quads.points[point].copy(), float(scaled_jacobian(quads)[at].min())
-    for rounds, whole in PATIENT:
-        mesh = quads
-        for share in (0.25, 0.5, 0.75, 1.0):
-            points = mesh.points.copy()
-            points[point] = surface.project((start + whole * share * (tip - start))[None, :])[0]
-            held = (near == 0) | (near >= RINGS) | taken
-            mesh = relaxed(mesh.with_points(points), surface, rounds, held=held, lines=lines, evenness=0.2, mending=MENDING)
-        if float(scaled_jacobian(mesh)[at].min()) >= min(LEAST, before):
-            taken[point] = True
-            return mesh
+    for point in _free_corners(quads, tip, face, _bound(quads, lines) | taken)[:2]:
+        # Only what is near is looked at.
+        near = _rings(quads, point, RINGS + 2)
+        faces = np.flatnonzero(near[quads.corners.reshape(-1, 4)].max(axis=1) <= RINGS + 2)
+        used, corners = np.unique(quads.corners.reshape(-1, 4)[faces], return_inverse=True)
+        part = PolyMesh.from_faces(quads.points[used], corners.reshape(-1, 4))
+        own = None if lines is None else Lines(lines.curve, lines.sliding[used], lines.fixed[used])
+        at = near[used][part.corners.reshape(-1, 4)].min(axis=1) < RINGS
+        held = (near[used] == 0) | (near[used] >= RINGS) | taken[used]
+        pin, start = int(np.searchsorted(used, point)), quads.points[point]
+        least = min(LEAST, float(scaled_jacobian(part)[at].min()))
+        for rounds, whole in PATIENT:
+            mesh = part
+            for share in (0.25, 0.5, 0.75, 1.0):
+                points = mesh.points.copy()
+                points[pin] = surface.project((start + whole * share * (tip - start))[None, :])[0]
+                mesh = relaxed(mesh.with_points(points), surface, rounds, held=held, lines=own, evenness=0.2, mending=MENDING)
+            if float(scaled_jacobian(mesh)[at].min()) >= least:
+                taken[point] = True
+                all_points = quads.points.copy()
+                all_points[used] = mesh.points
+                return quads.with_points(all_points)
     return None
 
 

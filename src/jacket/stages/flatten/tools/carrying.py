@@ -188,7 +188,7 @@ class Carry(Tool):
             return False
         # To the bit: what is nearly at one place is two in files.
         uv = uv.copy()
-        uv[sheet.fans == self._other] = uv[sheet.first[own]]
+        uv[sheet.fans == own] = uv[sheet.first[self._other]]
         mesh = mesh.with_uv(uv)
         met = cut_flags(mesh) & apart_flags(base.mesh, base.mesh.uv) & ~apart_flags(mesh, uv)
         self.document.edit_jacket("weld on the sheet", sew_edges(mesh, np.flatnonzero(met)), self.document.state.held)
