@@ -6,7 +6,7 @@ import igl
 import numpy as np
 import pytest
 
-from jacket.core.fit.relax import relaxed
+from jacket.core.fit.relax import Lines, relaxed
 from jacket.core.mesh.geometry import face_areas, scaled_jacobian
 from jacket.core.mesh.pieces import put_side_by_side
 from jacket.core.mesh.polymesh import PolyMesh
@@ -108,6 +108,26 @@ def test_a_thin_rim_is_reached_by_the_patient_way(monkeypatch: pytest.MonkeyPatc
     off = [float(bare_places(m, form)[0].max()) / step for m in (patient, plain, short)]
     assert off[0] < 0.45 < 0.5 < off[1] < off[2]
     assert scaled_jacobian(patient).min() > max(0.1, scaled_jacobian(short).min())
+
+
+def test_a_place_that_nothing_may_be_pulled_to_is_passed_over() -> None:
+    """Two spikes on a plane: the quad under the higher one lies on lines, where points only slide; the lower one is reached."""
+    quads, fine = grid(20), grid(120)
+    points = fine.points / 6
+    for x, high in ((5.5, 3.0), (14.0, 2.0)):
+        points[:, 2] += high * np.exp(-((points[:, :2] - x) ** 2).sum(axis=1) / 0.4)
+    form = fine.with_points(points)
+    surface = Bvh.build(form.points, form.triangle_points)
+    square = np.array([[5.0, 5, 0], [6, 5, 0], [6, 6, 0], [5, 6, 0]])
+    on = np.array([(np.abs(square - p) < 1e-9).all(axis=1).any() for p in quads.points])
+    lines = Lines(Bvh.of_segments(np.stack([square, np.roll(square, -1, axis=0)], axis=1)), on, np.zeros(quads.n_points, bool))
+    pulled = farthest_pulled(quads, form.points, surface, lines, 0.5)
+    far = bare_places(pulled, form)[0]
+    near = [np.linalg.norm(form.points[:, :2] - x, axis=1) < 2 for x in (5.5, 14.0)]
+    assert far[near[0]].max() > 2.5 and far[near[1]].max() < 1.0 and np.array_equal(pulled.points[on], quads.points[on])
+    assert scaled_jacobian(pulled).min() > 0
+    # Nothing is pulled where corners may give nothing.
+    assert farthest_pulled(quads, form.points, surface, lines, 0.5, first=1.0) is quads
 
 
 def test_what_is_left_out_is_said_with_a_place_and_a_number(horned: PolyMesh) -> None:

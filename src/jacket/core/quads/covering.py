@@ -18,9 +18,10 @@ from jacket.core.quads.closing import closed
 from jacket.core.quads.crumbs import crumbs_covered
 from jacket.core.quads.curvature import form_density
 from jacket.core.quads.cut import cut_mesh
-from jacket.core.quads.ends import farthest_pulled
+from jacket.core.quads.ends import farthest_pulled, off_quads
 from jacket.core.quads.extract import extract_quads
 from jacket.core.quads.field import Field, smooth_field
+from jacket.core.quads.figures import eyes_on
 from jacket.core.quads.fitting import fitted, fold_count, least_folded, lines_over
 from jacket.core.quads.gridmap import MANY, GridSolver
 from jacket.core.quads.lines import JAGS, line_ways, opened_corners
@@ -32,7 +33,7 @@ from jacket.core.quads.subdivide import split_to_quads
 from jacket.core.source.simplify import simplify
 from jacket.core.source.skin import Tears
 from jacket.core.space.bvh import Bvh
-from jacket.core.space.sample import uncovered_share
+from jacket.core.space.sample import places_seen, uncovered_share
 from jacket.progress import Progress, part, silent
 
 SPARSER = 1.25
@@ -219,10 +220,15 @@ PRICE, FAIR = 0.01, 0.8
 
 def _ends_held(laid: PolyMesh, base: Base, surface: Bvh) -> PolyMesh:
     """Quads pulled to the places that they leave uncovered by more than `SHORT`, where that costs no fold and hardly a corner."""
-    own = base.asked if len(base.asked) else base.form.points
+    own, size = base.asked if len(base.asked) else base.form.points, base.mesh.diagonal
+    off = 100 * off_quads(laid, own)[0] / size
+    if not (off > SHORT).any():
+        return laid
+    # Walls of pockets that nothing sees cost corners for nothing.
+    own = own[places_seen(own, off, lambda: eyes_on(base.form), size)]
     lines = lines_over(laid, base)
     first = min(float(np.percentile(scaled_jacobian(laid), 1)) - PRICE, FAIR)
-    pulled = farthest_pulled(laid, own, surface, lines, 0.01 * SHORT * base.mesh.diagonal, first=first)
+    pulled = farthest_pulled(laid, own, surface, lines, 0.01 * SHORT * size, first=first)
     return pulled if fold_count(pulled) <= fold_count(laid) else laid
 
 

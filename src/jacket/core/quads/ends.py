@@ -30,6 +30,8 @@ PATIENT = ((10, 1.0), (10, 0.75), (30, 1.0), (30, 0.75))
 """Rounds between steps, and shares of the way, of pulls that open the worst corners as they go."""
 MUCH = 1.07
 """How many times as far off as is allowed a place has to be for that: corners pay for it."""
+MOST_REFUSED = 6
+"""Places that may be passed over: trying to reach them takes long."""
 MENDING = 5.0
 """How much more skewed quads count then."""
 
@@ -86,9 +88,10 @@ def farthest_pulled(
     `first`; what cannot be pulled to is passed over."""
     pulled, refused = np.zeros(quads.n_points, bool), np.zeros(len(places), bool)
     far, face = off_quads(quads, places)
+    given_up = 0
     for _ in range(rounds):
         k = int(np.argmax(np.where(refused, 0.0, far)))
-        if refused[k] or far[k] <= reach:
+        if refused[k] or far[k] <= reach or given_up == MOST_REFUSED:
             break
         taken = pulled.copy()
         new = _pulled(quads, places[k], int(face[k]), surface, lines, taken)
@@ -99,6 +102,7 @@ def farthest_pulled(
             if after[k] < far[k] and after.max() <= far.max() and np.percentile(scaled_jacobian(new), 1) >= first:
                 quads, far, face, pulled = new, after, there, taken
                 continue
+        given_up += 1
         refused |= np.linalg.norm(places - places[k], axis=1) < 2 * far[k]
     return quads
 
