@@ -37,19 +37,27 @@ class StretchFigures:
 def singular_values(chart: Chart, uv: Floats) -> Floats:
     """(T, 2) larger and smaller singular value of surface → flat, at equal total area; the smaller
     is negative on flipped triangles. NaN where a triangle has no area."""
-    tri = chart.triangles
-    edge = np.stack([uv[tri[:, 1]] - uv[tri[:, 0]], uv[tri[:, 2]] - uv[tri[:, 0]]], axis=2)
-    jacobian = edge @ chart.rest[0]
-    det = np.linalg.det(jacobian)
-    square = (jacobian**2).sum(axis=(1, 2))
-    root = np.sqrt(np.maximum(square + 2 * det, 0.0))
-    other = np.sqrt(np.maximum(square - 2 * det, 0.0))
-    values = np.stack([(root + other) / 2, (root - other) / 2], axis=1)
-    weight = chart.weights * chart.rest[1]
-    flat = float((np.abs(det) * weight).sum())
+    inverse, area = chart.rest
+    values, flat = _singular_values(uv, chart.triangles, inverse, chart.weights * area)
     values *= np.sqrt(chart.area / flat) if flat > 0 else 1.0
     values[chart.weights == 0] = np.nan
-    return values
+    return np.asarray(values)
+
+
+@kernel
+def _singular_values(uv, triangles, inverse, weight):
+    """(T, 2) both values of each triangle as it lies, and the flat area of all by their weights (T,)."""
+    out, flat = np.empty((len(triangles), 2)), 0.0
+    for t in range(len(triangles)):
+        i, j, k = triangles[t, 0], triangles[t, 1], triangles[t, 2]
+        ax, ay, bx, by = uv[j, 0] - uv[i, 0], uv[j, 1] - uv[i, 1], uv[k, 0] - uv[i, 0], uv[k, 1] - uv[i, 1]
+        m00, m01 = ax * inverse[t, 0, 0] + bx * inverse[t, 1, 0], ax * inverse[t, 0, 1] + bx * inverse[t, 1, 1]
+        m10, m11 = ay * inverse[t, 0, 0] + by * inverse[t, 1, 0], ay * inverse[t, 0, 1] + by * inverse[t, 1, 1]
+        # Half the sum and half the difference of the two, signed: lengths of the turning and the mirroring part.
+        root, other = np.hypot(m00 + m11, m10 - m01), np.hypot(m00 - m11, m10 + m01)
+        out[t, 0], out[t, 1] = (root + other) / 2, (root - other) / 2
+        flat += abs(m00 * m11 - m01 * m10) * weight[t]
+    return out, flat
 
 
 def measure_stretch(mesh: PolyMesh, uv: Floats) -> StretchFigures:
