@@ -17,7 +17,6 @@ from jacket.commands.general import opening_display, registry_of
 from jacket.commands.host import PackView, Proposal
 from jacket.commands.keys import taking
 from jacket.commands.model import Command, StageSpec
-from jacket.commands.registry import matching
 from jacket.commands.values import Values
 from jacket.core.bake.made import Bake
 from jacket.core.derive import mirror_difference
@@ -117,7 +116,7 @@ class Program(Fronted):
             self.take_tool(tool)
 
         tools = taking(list(self.stages.values()), self.stage, take)
-        return matching([*self.commands, *tools], text, self.document.state)
+        return self.commands.search(text, self.document.state, tools)
 
     def run(self, command: Command) -> None:
         """Run a command when it fits; say why when it does not, and let it wait its turn where it works beside the window

@@ -43,18 +43,13 @@ class Registry:
         """The command of a key; None where it has none."""
         return next((c for c in self._by_id.values() if key and c.key == key), None)
 
-    def search(self, text: str, state: State) -> list[Command]:
-        """Available commands that match every typed word, those whose label begins so first."""
-        return matching(self, text, state)
-
-
-def matching(commands: Iterable[Command], text: str, state: State) -> list[Command]:
-    """Those commands that are available and match every typed word, those whose label begins so first."""
-    words = text.lower().split()
-    found = []
-    for command in commands:
-        label, other = command.label.lower(), command.words
-        if command.available(state) and all(w in label or w in other for w in words):
-            rank = 0 if label.startswith(text.lower()) else 1 if all(w in label for w in words) else 2
-            found.append((rank, command))
-    return [c for _, c in sorted(found, key=lambda item: item[0])]
+    def search(self, text: str, state: State, more: Iterable[Command] = ()) -> list[Command]:
+        """Available commands, and some `more`, that match every typed word, those whose label begins so first."""
+        words = text.lower().split()
+        found = []
+        for command in (*self, *more):
+            label, other = command.label.lower(), command.words
+            if command.available(state) and all(w in label or w in other for w in words):
+                rank = 0 if label.startswith(text.lower()) else 1 if all(w in label for w in words) else 2
+                found.append((rank, command))
+        return [c for _, c in sorted(found, key=lambda item: item[0])]
