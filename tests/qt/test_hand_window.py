@@ -246,8 +246,8 @@ def test_what_is_shown_can_be_chosen(ball: Window, qtbot) -> None:  # type: igno
     toggle(ball.program, "outline")
     settle(ball, 30)
     ball.form.overlay.grab()
-    difference = ball.form._difference
-    assert difference is not None and difference[1].any() and difference[3] > 10_000
+    found = ball.outlining.found
+    assert found is not None and found.beyond.sum() > 10_000 and 0.5 < found.share < 1.0
 
 
 def test_guides_paint_and_trials_side_by_side(ball: Window, qtbot) -> None:  # type: ignore[no-untyped-def]

@@ -210,11 +210,10 @@ def known_close(mesh: PolyMesh, sheets: Sheets, stacks: Ints) -> Ints | None:
 
 
 def twins_of(mesh: PolyMesh, sheets: Sheets, tolerance: float, mirrored: bool) -> list[Twins]:
-    """Islands of one shape."""
-    return STORE.get(
-        layout_of(mesh), ("twins", sheets, tolerance, mirrored),
-        lambda: find_twins(islands_of(mesh, sheets), tolerance, mirrored),
-    )  # fmt: skip
+    """Islands of one shape: how they lie on the sheets is no matter, only how they are cut."""
+    islands = islands_of(mesh, sheets)
+    key = ("twins", islands.borders.tobytes(), islands.mapped.tobytes(), tolerance, mirrored)
+    return STORE.get(form_of(mesh), key, lambda: find_twins(islands, tolerance, mirrored))
 
 
 def islands_of(mesh: PolyMesh, sheets: Sheets = ONE_SHEET) -> Islands:
@@ -251,6 +250,11 @@ def stretch_figures(mesh: PolyMesh, sheets: Sheets = ONE_SHEET) -> StretchFigure
     return STORE.get(
         layout_of(mesh), ("figures", sheets), lambda: measure_stretch(mesh, islands_of(mesh, sheets).places)
     )
+
+
+def known_stretch_figures(mesh: PolyMesh, sheets: Sheets = ONE_SHEET) -> StretchFigures | None:
+    """Stretch over all islands where it has been measured already."""
+    return STORE.peek(layout_of(mesh), ("figures", sheets))
 
 
 def ways_from(mesh: PolyMesh, start: int, kind: str = "short") -> tuple[Floats, Ints]:

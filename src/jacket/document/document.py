@@ -42,6 +42,7 @@ class Document:
         self.listeners: list[Listener] = []
         self._saved: State = self.state
         self._gesture: _Gesture | None = None
+        self._gathered: set[str] | None = None
 
     # ---- listening ---------------------------------------------------
     def listen(self, listener: Listener) -> None:
@@ -50,6 +51,9 @@ class Document:
 
     def _tell(self, before: State, *extra: str) -> None:
         changed = {p for p in PARTS if getattr(before, p) is not getattr(self.state, p)} | set(extra)
+        if self._gathered is not None:
+            self._gathered |= changed
+            return
         for listener in list(self.listeners):
             listener(changed)
 
@@ -110,14 +114,19 @@ class Document:
 
     @contextmanager
     def transaction(self, name: str) -> Iterator[None]:
-        """Several changes as one step; an error takes all of them back."""
+        """Several changes as one step, of which listeners hear once, at its end; an error takes all of them back."""
         self.begin(name)
+        self._gathered = gathered = set[str]()
         try:
             yield
         except BaseException:
             self.rollback()
             raise
-        self.commit()
+        else:
+            self.commit()
+        finally:
+            self._gathered = None
+            self._tell(self.state, *gathered)
 
     def undo(self) -> str | None:
         """Take the last step back; its name, or None when there is none. What is shown and hidden stays."""

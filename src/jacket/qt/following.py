@@ -17,6 +17,7 @@ from jacket.qt.files.watching import Watching
 from jacket.qt.foreseeing import Foreseeing
 from jacket.qt.hints import Hints
 from jacket.qt.looking import Looking
+from jacket.qt.outlining import Outlining
 from jacket.qt.rail import Rail
 from jacket.qt.showing import Showing
 from jacket.qt.strip import Strip
@@ -45,6 +46,7 @@ class Parts:
     looking: Looking
     showing: Showing
     differing: Differing
+    outlining: Outlining
     foreseeing: Foreseeing
     checking: Checking
     watching: Watching
@@ -112,8 +114,9 @@ class Following(QObject):
             parts.flat.packing.show_view(program.packing)
             parts.showing.redraw_flat()
         if name in ("stage", "display", "lit", "proposal", "strokes", "figures", "baked"):
-            parts.showing.redraw()
+            self._redraw()
             parts.differing.follow()
+            parts.outlining.follow()
 
     def document_changed(self, changed: set[str]) -> None:
         """Parts of the document's state have changed, by their names."""
@@ -142,13 +145,18 @@ class Following(QObject):
             parts.flat.show_sheets()
         self._refresh_panel(changed)
         parts.hints.show_status()
-        if is_large(state):
-            parts.showing.redraw_in_turn()
-        else:
-            parts.showing.redraw()
+        self._redraw()
         parts.differing.follow()
+        parts.outlining.follow()
         if not self.document.in_gesture:
             parts.hover_timer.start()
+
+    def _redraw(self) -> None:
+        """Bring both views up to date: at once, or, where there is much to draw, in the event loop's next turns."""
+        if is_large(self.document.state):
+            self.parts.showing.redraw_in_turn()
+        else:
+            self.parts.showing.redraw()
 
     def _refresh_panel(self, changed: set[str]) -> None:
         """Bring the cards up to date: at once, or, where there is much to look at, in the event loop's next turn."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import replace
 from typing import Any
 
@@ -49,7 +50,8 @@ class Showing(QObject):
         self._painted.start()
         self._light = (0.0, 1.0)
         self._turn = QTimer(self, interval=0, singleShot=True)
-        self._turn.timeout.connect(self.redraw)
+        self._turn.timeout.connect(self._next_view)
+        self._waiting: list[Callable[[], None]] = []
 
     @property
     def busy(self) -> bool:
@@ -66,12 +68,20 @@ class Showing(QObject):
         self.redraw_flat()
 
     def redraw_in_turn(self) -> None:
-        """Make the scene of the view that is worked in anew where it changed, the other one in the event loop's next turn."""
+        """Make both scenes anew where they changed, each in a turn of the event loop of its own, that of the view that is worked in
+        first; during a gesture that one at once, since it has to follow the pointer."""
+        views = [self._redraw_form, self.redraw_flat]
         if self.flat.underMouse() or self.flat.dragged:
-            self.redraw_flat()
-        else:
-            self._redraw_form()
+            views.reverse()
+        if self.program.document.in_gesture:
+            views.pop(0)()
+        self._waiting = views
         self._turn.start()
+
+    def _next_view(self) -> None:
+        self._waiting.pop(0)()
+        if self._waiting:
+            self._turn.start()
 
     def _redraw_form(self) -> None:
         program, form = self.program, self.form
@@ -90,7 +100,6 @@ class Showing(QObject):
         form.halves = names if display.jacket and display.trial else None
         form.mark_poles = (display.poles and display.jacket and stage == "topology" and trial is None
                            and program.strokes is None and not display.smooth)  # fmt: skip
-        form.compare_outline = display.outline
         form.show_nodes = stage == "deliver"
         # What a game shows has no wires; what chips would switch there is put away.
         plain = () if has_moves(state) else ("moved",)

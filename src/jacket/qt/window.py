@@ -35,6 +35,7 @@ from jacket.qt.hints import Hints
 from jacket.qt.keyboard import Keyboard
 from jacket.qt.looking import Looking
 from jacket.qt.menus import object_menu, stage_menu
+from jacket.qt.outlining import Outlining
 from jacket.qt.pointing import Pointing
 from jacket.qt.rail import Rail
 from jacket.qt.search import Search
@@ -72,6 +73,7 @@ class Window(QMainWindow):
         self.looking = Looking(self.program, self.form, self)
         self.showing = Showing(self.program, self.form, self.flat, self)
         self.differing = Differing(self.program, self.form, self)
+        self.outlining = Outlining(self.program, self.form, self)
         self.foreseeing = Foreseeing(self.program, self.form, self.flat, self)
         self.pointing = Pointing(self.program, self.form, self.flat, self)
         self.checking = Checking(self.program, lambda: self.looking.preparer.busy, self)
@@ -82,7 +84,7 @@ class Window(QMainWindow):
         self.recovering = Recovering(self.program, self.filing, self)
         self.hover_timer = QTimer(self, interval=20, singleShot=True)
         parts = Parts(self.program, self.form, self.flat, self.top, self.rail, self.strip, self.panel, self.dock, self.set_tabs, self.hints,
-                      self.looking, self.showing, self.differing, self.foreseeing, self.checking, self.watching, self.hover_timer)  # fmt: skip
+                      self.looking, self.showing, self.differing, self.outlining, self.foreseeing, self.checking, self.watching, self.hover_timer)  # fmt: skip
         self.following = Following(parts, self)
         self.keyboard = Keyboard(self.program, self.form, self.flat, self.rehover)
         self._connect()
@@ -174,7 +176,7 @@ class Window(QMainWindow):
     @property
     def settled(self) -> bool:
         """Whether nothing is under way and everything shown is up to date."""
-        busy = self.checking.busy or self.showing.busy or self.panel.busy or self.looking.busy or self.foreseeing.busy or self.differing.busy or self.following.busy or self.filing.saver.busy or not self.program.tasks.settled
+        busy = self.checking.busy or self.showing.busy or self.panel.busy or self.looking.busy or self.foreseeing.busy or self.differing.busy or self.outlining.busy or self.following.busy or self.filing.saver.busy or not self.program.tasks.settled
         return not (busy or self.form.moving or self.form.unfinished)
 
     def rehover(self) -> None:
@@ -302,6 +304,7 @@ class Window(QMainWindow):
         self.looking.close()
         self.foreseeing.close()
         self.differing.close()
+        self.outlining.close()
         self.worker.wait(5)
         settings, tools = self.settings, self.program.tool_settings
         settings.reach, settings.brush, settings.strength = tools.reach, tools.brush, tools.strength

@@ -142,10 +142,10 @@ def test_square_up_tells_the_stretch_before_and_refuses_in_a_sentence() -> None:
     tool = SquareUp(doc, ToolSettings())
     tool.hover(at(0.5, 0.5))
     assert tool.ghost.what.startswith("8 × 8 squares, stretch 1.0") and len(tool.ghost.lines) == 32
+    told = float(tool.ghost.what.split("stretch ")[1].split(" ")[0])
     tool.press(at(0.5, 0.5))
     uv = mesh_of(doc).uv
     assert doc.last_step == "square up an island" and len(np.unique(np.round(uv[:, 0], 9))) == 9
-    told = float(tool.ghost.what.split("stretch ")[1].split(" ")[0])
     assert stretch(mesh_of(doc)) == pytest.approx(told, abs=1e-3)
     tool.step()
     assert tool.way == "rows"

@@ -42,7 +42,8 @@ def find_twins(islands: Islands, tolerance: float = 0.01, mirrored: bool = True,
     mirrored   whether mirror images count
     among      the islands looked at, all mapped ones unless some are named
     """
-    known = [_Walkable.of(islands, k) for k in (among or np.flatnonzero(islands.mapped).tolist())]
+    walked = _Walked.of(islands)
+    known = [walked.island(k) for k in (among or np.flatnonzero(islands.mapped).tolist())]
     known.sort(key=lambda w: -w.size)
     groups: list[list[tuple[_Walkable, bool, Ints]]] = []
     for one in known:
@@ -84,25 +85,58 @@ class _Walkable:
     size: float
     mark: tuple[int, ...]
 
+
+@dataclass(frozen=True, eq=False)
+class _Walked:
+    """Half-edges (C,) of all islands as walks see them: those of an island lie together in `order`, and neighbours are numbered
+    within it."""
+
+    islands: Islands
+    order: Ints
+    start: Ints
+    next: Ints
+    previous: Ints
+    across: Ints
+    length: Floats
+    diagonal: Floats
+    sides: Ints
+
     @staticmethod
-    def of(islands: Islands, island: int) -> _Walkable:
+    def of(islands: Islands) -> _Walked:
         mesh: PolyMesh = islands.mesh
         t = mesh.topology
-        corners = np.flatnonzero(islands.corner_labels == island)
-        local = np.full(mesh.n_corners, -1, np.int64)
-        local[corners] = np.arange(len(corners))
-        twin = t.twin[corners]
-        inside = (twin >= 0) & ~islands.borders[t.edge[corners]]
-        across = np.where(inside, local[np.maximum(twin, 0)], -1)
-        a, b = mesh.points[mesh.corners[corners]], mesh.points[mesh.corners[t.next[corners]]]
-        sides = (mesh.starts[1:] - mesh.starts[:-1])[mesh.face_of_corner[corners]]
-        size = float(np.sqrt(max(islands.surface_area[island], 1e-300)))
-        following = local[t.next[corners]]
-        previous = np.empty_like(following)
-        previous[following] = np.arange(len(corners))
+        labels = islands.corner_labels
+        order = np.argsort(labels, kind="stable")
+        start = np.searchsorted(labels[order], np.arange(islands.count + 1))
+        local = np.empty(len(order), np.int64)
+        local[order] = np.arange(len(order)) - start[labels[order]]
+        across, length, diagonal = _neighbours(mesh.points, mesh.corners, t.next, t.twin, t.edge, islands.borders, local)
+        sides = (mesh.starts[1:] - mesh.starts[:-1])[mesh.face_of_corner].astype(np.int64)
+        return _Walked(islands, order, start, local[t.next], local[t.prev], across, length, diagonal, sides)
+
+    def island(self, island: int) -> _Walkable:
+        """One of them."""
+        corners = self.order[self.start[island] : self.start[island + 1]]
+        across, sides = self.across[corners], self.sides[corners]
+        size = float(np.sqrt(max(self.islands.surface_area[island], 1e-300)))
         mark = (len(corners), int((across < 0).sum()), *np.bincount(np.minimum(sides, 9), minlength=10).tolist())
-        return _Walkable(island, corners, following, previous, across, np.linalg.norm(b - a, axis=1),
-                         np.linalg.norm(b[following] - a, axis=1), sides.astype(np.int64), size, mark)  # fmt: skip
+        return _Walkable(island, corners, self.next[corners], self.previous[corners], across, self.length[corners],
+                         self.diagonal[corners], sides, size, mark)  # fmt: skip
+
+
+@kernel
+def _neighbours(points, corners, following, twin, edge, borders, local):
+    """(C,) the neighbour across each half-edge within its island, −1 for none; its length, and that of the way from its
+    beginning to the end of the next."""
+    n = len(corners)
+    across, length, diagonal = np.empty(n, np.int64), np.zeros(n), np.zeros(n)
+    for c in range(n):
+        across[c] = local[twin[c]] if twin[c] >= 0 and not borders[edge[c]] else -1
+        a, b, d = corners[c], corners[following[c]], corners[following[following[c]]]
+        for k in range(3):
+            length[c] += (points[b, k] - points[a, k]) ** 2
+            diagonal[c] += (points[d, k] - points[a, k]) ** 2
+    return across, np.sqrt(length), np.sqrt(diagonal)
 
 
 def _answer(first: _Walkable, other: _Walkable, tolerance: float, mirrored: bool) -> tuple[bool, Ints] | None:

@@ -133,15 +133,19 @@ def _centres(points, corners, starts):
 def dihedral_angles(mesh: PolyMesh) -> Floats:
     """(E,) turn between the two faces of each edge in degrees, 0 when flat; 0 off manifold edges."""
     topology = mesh.topology
-    normals = face_normals(mesh)
-    c = topology.edge_corner
-    t = topology.twin[c]
-    inner = t >= 0
-    out = np.zeros(topology.n_edges)
-    a = normals[mesh.face_of_corner[c[inner]]]
-    b = normals[mesh.face_of_corner[t[inner]]]
-    cosine = np.clip(np.einsum("ij,ij->i", a, b), -1.0, 1.0)
-    out[inner] = np.degrees(np.arccos(cosine))
+    return np.asarray(_dihedral(face_normals(mesh), mesh.face_of_corner, topology.edge_corner, topology.twin))
+
+
+@kernel
+def _dihedral(normals, face_of, edge_corner, twin):
+    out = np.zeros(len(edge_corner))
+    for e in range(len(edge_corner)):
+        c = edge_corner[e]
+        t = twin[c]
+        if t >= 0:
+            f, g = face_of[c], face_of[t]
+            cosine = normals[f, 0] * normals[g, 0] + normals[f, 1] * normals[g, 1] + normals[f, 2] * normals[g, 2]
+            out[e] = np.degrees(np.arccos(min(max(cosine, -1.0), 1.0)))
     return out
 
 

@@ -133,16 +133,7 @@ class Islands:
     @cached_property
     def name_places(self) -> Floats:
         """(count, 2) UV coordinates at which a name stands on each island: the middle of the face nearest to its box's."""
-        sizes = np.maximum(self.mesh.starts[1:] - self.mesh.starts[:-1], 1)
-        middle = np.add.reduceat(self.uv, self.mesh.starts[:-1], axis=0) / sizes[:, None] if self.mesh.n_faces else np.zeros((0, 2))
-        boxes = self.boxes
-        aim = (boxes[:, :2] + boxes[:, 2:]) / 2
-        far = np.nan_to_num(np.linalg.norm(middle - aim[self.labels], axis=1), nan=np.inf)
-        order = np.lexsort((far, self.labels))
-        out = aim.copy()
-        labels, first = np.unique(self.labels[order], return_index=True)
-        out[labels] = middle[order[first]]
-        return out
+        return np.asarray(_name_places(self.uv, self.mesh.starts, self.labels, self.boxes))
 
     def _boxes(self, at: Floats) -> Floats:
         out = _boxes(self.corner_labels, at, self.count)
@@ -201,3 +192,21 @@ def evened_density(islands: Islands, weigh: Floats | None = None) -> Floats:
     label = islands.corner_labels
     factor = (scales * total)[label][:, None]
     return np.where(mapped[label][:, None], (islands.uv - middle[label]) * factor + middle[label], islands.uv)
+
+
+@kernel
+def _name_places(uv, starts, labels, boxes):
+    out = np.empty((len(boxes), 2))
+    for i in range(len(boxes)):
+        out[i, 0], out[i, 1] = (boxes[i, 0] + boxes[i, 2]) / 2, (boxes[i, 1] + boxes[i, 3]) / 2
+    aim, near = out.copy(), np.full(len(boxes), np.inf)
+    for f in range(len(labels)):
+        i, x, y = labels[f], 0.0, 0.0
+        for c in range(starts[f], starts[f + 1]):
+            x += uv[c, 0]
+            y += uv[c, 1]
+        n = max(starts[f + 1] - starts[f], 1)
+        far = np.hypot(x / n - aim[i, 0], y / n - aim[i, 1])
+        if far < near[i]:
+            near[i], out[i, 0], out[i, 1] = far, x / n, y / n
+    return out

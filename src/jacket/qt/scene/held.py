@@ -45,7 +45,9 @@ def held_on_sheet(mesh: PolyMesh, places: Floats, mapped: Any, state: State, pal
             continue
         if held.kind == "points":
             corners = np.flatnonzero(np.isin(mesh.corners, held.ids) & here)
-            out.append(Layer(dots=dot_rows(np.unique(places[corners, :2], axis=0), colour, 8.0)))
+            # Places as complex numbers: sorting rows takes ten times as long.
+            _, first = np.unique(places[corners, 0] + 1j * places[corners, 1], return_index=True)
+            out.append(Layer(dots=dot_rows(places[corners[first], :2], colour, 8.0)))
         elif held.kind == "edges":
             c = np.flatnonzero(np.isin(topology.edge, held.ids) & here)
             out.append(Layer(lines=line_rows(np.stack([places[c, :2], places[topology.next[c], :2]], axis=1), colour, 3.4)))

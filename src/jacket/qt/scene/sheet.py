@@ -8,9 +8,9 @@ import numpy as np
 
 from jacket.commands.display import Colouring, Display
 from jacket.core.derive import islands_of, known_close
+from jacket.core.jit import kernel
 from jacket.core.layout.pieces import Bonds
 from jacket.core.mesh.polymesh import PIN, Bools, Floats, PolyMesh
-from jacket.core.mesh.tables import finite_rows
 from jacket.core.seams.sewing import partner_threads
 from jacket.core.store import STORE
 from jacket.core.uv.identity import island_numbers
@@ -162,10 +162,7 @@ def _flat_places(mesh: PolyMesh) -> tuple[Floats, Bools]:
 
     def make() -> tuple[Floats, Bools]:
         uv = mesh.uv if mesh.uv is not None else np.full((mesh.n_corners, 2), np.nan)
-        places = np.zeros((mesh.n_corners, 3))
-        places[:, :2] = np.nan_to_num(uv)
-        off = np.bincount(mesh.face_of_corner, ~finite_rows(uv), minlength=mesh.n_faces)
-        return places, off == 0
+        return _places_of(uv, mesh.starts)
 
     return STORE.get((mesh.aspect("faces"), mesh.aspect("uv")), "flat places", make)
 
@@ -189,3 +186,16 @@ def _sheet_layer(sheet: Sheet, active: bool, palette: Palette) -> Layer:
     widths = np.full(len(grid), 1.0)
     widths[len(lines) :] = 2.0 if active else 1.4
     return Layer(fill, line_rows(grid, rgb(palette.grid, 0.7), widths), lit=False)
+
+
+@kernel
+def _places_of(uv, starts):
+    places, mapped = np.zeros((len(uv), 3)), np.ones(len(starts) - 1, np.bool_)
+    for f in range(len(mapped)):
+        for c in range(starts[f], starts[f + 1]):
+            for k in range(2):
+                if np.isfinite(uv[c, k]):
+                    places[c, k] = uv[c, k]
+                else:
+                    mapped[f] = False
+    return places, mapped

@@ -8,19 +8,18 @@ from typing import Any
 
 import numpy as np
 from PySide6.QtCore import QPointF, Qt
-from PySide6.QtGui import QColor, QPainter
+from PySide6.QtGui import QPainter
 
-from jacket.core.derive import form_of, light_of, normals_of, pickable, surface_of
+from jacket.core.derive import form_of, normals_of, pickable, surface_of
 from jacket.core.mesh.nodes import BARE
 from jacket.core.mesh.poles import irregular_points
 from jacket.core.seams.foreseen import Foreseen
-from jacket.core.space.raster import covered
 from jacket.core.store import STORE
 from jacket.document.document import Document
-from jacket.qt.theme import DAY, Palette, font
+from jacket.qt.theme import DAY, Palette
 from jacket.qt.views.glview import GlView
 from jacket.qt.views.inset import draw_inset, draw_loupe
-from jacket.qt.views.overlay import draw_axes, draw_difference, draw_halves, draw_node, draw_poles, draw_wipe
+from jacket.qt.views.overlay import draw_axes, draw_halves, draw_node, draw_poles, draw_wipe
 from jacket.tools.base import Asked
 from jacket.tools.events import Pointer
 from jacket.tools.pick import occluder, screen_points, slack_for, visible
@@ -44,9 +43,9 @@ class FormView(GlView):
         self.camera = FormCamera(np.zeros(3), 3.0)
         self.overlay.extra = self._paint_extra
         self.mark_poles = False
-        self.compare_outline = False
         self.show_nodes = False
         self.differ: Callable[[QPainter], None] | None = None
+        self.outlines: Callable[[QPainter], None] | None = None
         self.inset: tuple[Foreseen, Asked] | None = None
         self.palette_: Palette = DAY
         self.halves: tuple[str, str] | None = None
@@ -55,15 +54,14 @@ class FormView(GlView):
         """How much of the width shows the light mesh, the dense one beside it."""
         self.apart = False
         """Whether the light mesh stands in the left half and the dense one in the right."""
-        self._difference: tuple[Any, Any, Any, int] | None = None
 
     def _paint_extra(self, painter: QPainter) -> None:
         # During a drag the jacket changes with every event; what costs more than a frame waits for its end.
         if not self.moving and not (self.tool is not None and self.tool.busy):
             if self.mark_poles:
                 self._paint_poles(painter)
-            if self.compare_outline:
-                self._paint_difference(painter)
+            if self.outlines is not None:
+                self.outlines(painter)
         if self.differ is not None and not self.apart:
             self.differ(painter)
         if self.show_nodes:
@@ -122,27 +120,6 @@ class FormView(GlView):
         for k, socket in enumerate(nodes.sockets):
             if np.isfinite(at[2 * k + 1 : 2 * k + 3]).all():
                 draw_node(painter, at[2 * k + 1], at[2 * k + 2], socket.name)
-
-    def _paint_difference(self, painter: QPainter) -> None:
-        """Where the outlines of jacket and source differ from here, and by how much of the source's."""
-        state = self.document.state
-        source, jacket = state.source, state.jacket
-        if source is None or jacket is None or jacket.mesh.n_faces == 0 or not source.visible or not jacket.visible:
-            return
-        key = (self.camera, source.mesh, jacket.mesh)
-        if self._difference is None or any(a is not b for a, b in zip(self._difference[0], key, strict=True)):
-            light, _ = light_of(source.mesh, 240_000)
-            masks = [
-                covered(self.camera.project(m.points), m.triangle_points, self.width(), self.height())
-                for m in (light, jacket.mesh)
-            ]
-            self._difference = (key, masks[0] & ~masks[1], masks[1] & ~masks[0], int(masks[0].sum()))
-        _, beyond, short, whole = self._difference
-        off = draw_difference(painter, beyond, short)
-        painter.setFont(font(11, bold=True))
-        painter.setPen(QColor("#fbf9f4"))
-        text = f"Outline differs by {100 * off / max(whole, 1):.2f} % of the source's"
-        painter.drawText(QPointF(90, self.height() - 22), text)
 
     def project(self, points: Any) -> Any:
         at = self.camera.project(points)

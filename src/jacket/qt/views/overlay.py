@@ -159,15 +159,13 @@ def draw_halves(painter: QPainter, names: tuple[str, str], width: int, height: i
         painter.drawText(box, Qt.AlignmentFlag.AlignCenter, name)
 
 
-def draw_difference(painter: QPainter, beyond: Any, short: Any) -> float:
+def difference_picture(beyond: Any, short: Any) -> QImage:
     """Two masks (H, W) as washes: where only the source shows, and where only the jacket does."""
     picture = np.zeros((*beyond.shape, 4), np.uint8)
     picture[beyond] = (0, 167, 227, 190)
     picture[short] = (151, 99, 165, 200)
     height, width = beyond.shape
-    image = QImage(np.ascontiguousarray(picture).tobytes(), width, height, 4 * width, QImage.Format.Format_ARGB32)
-    painter.drawImage(0, 0, image)
-    return float(beyond.sum() + short.sum())
+    return QImage(picture.tobytes(), width, height, 4 * width, QImage.Format.Format_ARGB32).copy()
 
 
 def draw_node(painter: QPainter, at: Any, tip: Any, name: str) -> None:

@@ -6,7 +6,7 @@ from typing import ClassVar
 
 import numpy as np
 
-from jacket.core.derive import islands_of, layout_of, stretch_figures
+from jacket.core.derive import islands_of, known_stretch_figures, layout_of
 from jacket.core.flatten.shaping import squared
 from jacket.core.flatten.squares import WAYS, Squared
 from jacket.core.mesh.polymesh import Floats, PolyMesh
@@ -53,7 +53,7 @@ class SquareUp(Tool):
         islands = islands_of(mesh, self.document.state.sheets)
         corners = islands.outline_corners(island)
         lines = np.stack([uv[corners], uv[mesh.topology.next[corners]]], axis=1)
-        now = stretch_figures(mesh, self.document.state.sheets)
+        now = known_stretch_figures(mesh, self.document.state.sheets)
         before = f" (all islands now {now.dirichlet:.3f})" if now is not None else ""
         self.ghost = Ghost("flat", lines, np.zeros((0, 2)), what=f"{done.columns} × {done.rows} squares, stretch {done.stretch:.3f}{before}", how="click")
 
@@ -66,7 +66,7 @@ class SquareUp(Tool):
         if isinstance(result, str):
             raise EditRefused(result)
         self.document.edit_jacket("square up an island", mesh.with_uv(result[0]), self.document.state.held)
-        self.hover(pointer)
+        self.ghost = NO_GHOST
 
     def step(self) -> None:
         ways = [w for w, _ in WAYS]

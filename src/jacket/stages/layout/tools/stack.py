@@ -86,4 +86,4 @@ class Stack(Tool):
             with document.transaction("stack twins"):
                 document.edit_jacket("stack twins", new)
                 uvs.change_islands(document, "stack twins", tuple(twin), lambda r: replace(r, twin=twin[r.id]))
-        self.hover(pointer)
+        self.ghost = NO_GHOST

@@ -7,6 +7,7 @@ from typing import ClassVar
 
 import numpy as np
 
+from jacket.core.beside import ahead
 from jacket.core.derive import islands_of, sky_of, turning_of, ways_from
 from jacket.core.mesh.geometry import dihedral_angles
 from jacket.core.mesh.polymesh import Aspect, Bools, Ints, PolyMesh
@@ -202,6 +203,10 @@ class Cut(Tool):
         self.anchor = point
         now = self._mesh()
         self._anchored = self._here(now) if now is not None else None
+        if now is not None and point >= 0:
+            # The ways from here are found while the pointer goes on.
+            kind = self.prefers
+            ahead(lambda: ways_from(now, point, kind))
         self.hover(pointer)
 
     def move(self, pointer: Pointer) -> None:
