@@ -6,6 +6,7 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.spatial import ConvexHull, QhullError
 
+from jacket.core.jit import kernel
 from jacket.core.mesh.edits import faces_turned
 from jacket.core.mesh.polymesh import Floats, PolyMesh
 from jacket.errors import MeshError
@@ -119,6 +120,7 @@ def largest_flat(points: Floats, within: float = 4.0) -> tuple[Floats, float]:
     way within so many degrees and lie equally far out; so an open foot or a ring counts as the disk it stands on,
     and a flat place with something beyond it does not count. Among parts of about one size the lowest wins.
     """
+    points = _thinned(points)
     try:
         hull = ConvexHull(points)
     except (QhullError, ValueError):
@@ -129,20 +131,52 @@ def largest_flat(points: Floats, within: float = 4.0) -> tuple[Floats, float]:
     extent = float(np.linalg.norm(np.ptp(points, axis=0)))
     best, direction = -1.0, np.array([0.0, -1.0, 0.0])
     for k in np.argsort(-areas, kind="stable")[:60]:
-        towards, chosen = normals[k], np.zeros(len(areas), bool)
+        towards, area = normals[k], 0.0
         for _ in range(3):
-            along = [corner[:, j] @ towards for j in range(3)]
-            least = np.minimum(np.minimum(along[0], along[1]), along[2])
-            most = max(float(a.max()) for a in along)
-            chosen = (normals @ towards > np.cos(np.radians(within))) & (least > most - 0.01 * extent)
-            if not chosen.any():
+            together, area = _facing(corner, normals, areas, np.ascontiguousarray(towards), np.cos(np.radians(within)), 0.01 * extent)
+            if area == 0:
                 break
-            towards = (normals[chosen] * areas[chosen, None]).sum(axis=0)
-            towards = towards / max(float(np.linalg.norm(towards)), 1e-300)
-        size = float(areas[chosen].sum()) * (1.0 - 0.05 * towards[1])
+            towards = together / max(float(np.linalg.norm(together)), 1e-300)
+        size = area * (1.0 - 0.05 * towards[1])
         if size > best:
             best, direction = size, towards
     return direction, best / max(float(areas.sum()), 1e-300)
+
+
+MANY, CELLS = 50_000, 250
+"""Points from which on one of each cell will do, and cells along the longest side: a quarter of the hundredth that counts as flat."""
+
+
+def _thinned(points: Floats) -> Floats:
+    if len(points) < MANY:
+        return points
+    low = points.min(axis=0)
+    cell = float(np.ptp(points, axis=0).max()) / CELLS
+    if not (np.isfinite(cell) and cell > 0):
+        return points
+    x, y, z = np.minimum((points - low) / cell, CELLS).astype(np.int64).T
+    return points[np.unique((x * (CELLS + 1) + y) * (CELLS + 1) + z, return_index=True)[1]]
+
+
+@kernel
+def _facing(corner, normals, areas, towards, cosine, slack):
+    """Normals times areas (3,) and the area of all facets (T, 3, 3) that face a way and lie as far out along it as anything does."""
+    most = -np.inf
+    for t in range(len(corner)):
+        for k in range(3):
+            most = max(most, corner[t, k, 0] * towards[0] + corner[t, k, 1] * towards[1] + corner[t, k, 2] * towards[2])
+    together, area = np.zeros(3), 0.0
+    for t in range(len(corner)):
+        if not normals[t, 0] * towards[0] + normals[t, 1] * towards[1] + normals[t, 2] * towards[2] > cosine:
+            continue
+        least = np.inf
+        for k in range(3):
+            least = min(least, corner[t, k, 0] * towards[0] + corner[t, k, 1] * towards[1] + corner[t, k, 2] * towards[2])
+        if least > most - slack:
+            area += areas[t]
+            for k in range(3):
+                together[k] += areas[t] * normals[t, k]
+    return together, area
 
 
 def standing_axis(points: Floats) -> str:
