@@ -11,6 +11,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from jacket.core.jit import kernel
 from jacket.core.mesh.polymesh import Floats, Ints
 from jacket.errors import MeshError
 
@@ -136,10 +137,17 @@ def pixel_places(uv: Floats, which: NDArray[np.signedinteger], sheets: Sheets) -
     """(N, 2) pixel places of UV coordinates, each by the sheet `which` (N,) it belongs to; −1 counts as the first."""
     if len(sheets) == 1:
         return np.asarray(uv * sheets[0].size + sheets[0].origin * (APART - sheets[0].size))
+    sizes, origins = (np.array([getattr(s, name) for s in sheets], np.float64) for name in ("size", "origin"))
+    return np.asarray(_pixel_places(np.ascontiguousarray(uv, np.float64), np.ascontiguousarray(which), sizes, origins))
+
+
+@kernel
+def _pixel_places(uv, which, sizes, origins):
     out = np.empty_like(uv)
-    for k, sheet in enumerate(sheets):
-        here = (which == k) | ((which < 0) & (k == 0))
-        out[here] = sheet.pixels(uv[here]) + sheet.origin * APART
+    for n in range(len(uv)):
+        s = max(which[n], 0)
+        for k in range(2):
+            out[n, k] = (uv[n, k] - origins[s, k]) * sizes[s, k] + origins[s, k] * APART
     return out
 
 
