@@ -16,9 +16,13 @@ from jacket.core.mesh.choosing import edge_paths
 from jacket.core.mesh.geometry import dihedral_angles, edge_lengths, face_area_vectors, unit
 from jacket.core.mesh.polymesh import Bools, Floats, Ints, PolyMesh, sorted_pairs
 from jacket.core.mesh.walks import face_parts
+from jacket.core.quads.lines import JAGS, chords
 
 CORE, AROUND = 0.4, 1.5
 """Steps from a crease up to which what turns is its own, and up to which it is looked whether anything else turns."""
+BREAKS, SHORT = 4.5, 8.0
+"""How often in ten steps creases end, meet or swerve from which on they are crumbled, as on a form that was meshed anew without
+regard for its edges: each jag would be a corner of the grid. Of runs that may be shorter than so many quads more often."""
 HARD, CLEAR = 0.75, 0.85
 """Share of what turns around the creases of a part that they have to make up themselves; else only those creases are kept that
 make up so much around them."""
@@ -50,7 +54,10 @@ def find_creases(mesh: PolyMesh, sharp: float, step: float, shortest: float = 8.
     edges, runs = edges[long], np.unique(runs[long], return_inverse=True)[1].astype(np.int32)
     if len(edges) == 0:
         return sorted_pairs(np.zeros((0, 2)))
-    return sorted_pairs(topology.edge_points[edges[_stand_out(mesh, edges, runs, step)]])
+    edges = edges[_stand_out(mesh, edges, runs, step)]
+    if len(edges):
+        edges = edges[_run_smoothly(mesh, edges, step, BREAKS * max(SHORT / max(shortest, 1.0), 1.0))]
+    return sorted_pairs(topology.edge_points[edges])
 
 
 def _stand_out(mesh: PolyMesh, edges: Ints, runs: Ints, step: float) -> Bools:
@@ -77,6 +84,26 @@ def _stand_out(mesh: PolyMesh, edges: Ints, runs: Ints, step: float) -> Bools:
     part_of_run[runs] = face_parts(mesh)[1][mesh.face_of_corner[topology.edge_corner[edges]]]
     whole = np.bincount(part_of_run, length * share) / np.maximum(np.bincount(part_of_run, length), 1e-300)
     return np.asarray(((whole[part_of_run] >= HARD) | (share >= CLEAR))[runs])
+
+
+def _run_smoothly(mesh: PolyMesh, edges: Ints, step: float, most: float) -> Bools:
+    """(K,) whether the run that each of the edges belongs to breaks less often than `most` times in ten steps."""
+    runs = _runs(mesh.topology.edge_points[edges], mesh.n_points)
+    run_of = np.full(mesh.topology.n_edges, -1, np.int64)
+    run_of[edges] = runs
+    breaks = np.zeros(int(runs.max()) + 1)
+    for path, closed in edge_paths(mesh, edges):
+        places = mesh.points[np.append(path, path[0]) if closed else path]
+        breaks[run_of[mesh.topology.find_edges(path[None, :2])[0]]] += 1 + _swerves(places, JAGS * step)
+    length = np.bincount(runs, edge_lengths(mesh)[edges]) / step
+    return np.asarray((breaks < 0.1 * most * length)[runs])
+
+
+def _swerves(places: Floats, tolerance: float) -> int:
+    """How often the chords of a polyline (K, 3) bend the other way than at the bend before: never on a circle."""
+    way = np.diff(places[chords(places, tolerance)], axis=0)
+    bend = np.cross(way[:-1], way[1:])
+    return int((np.einsum("ij,ij->i", bend[:-1], bend[1:]) < 0).sum())
 
 
 NARROW = 0.3
