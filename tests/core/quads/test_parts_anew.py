@@ -34,7 +34,7 @@ def surface(spot: PolyMesh) -> Bvh:
 
 @pytest.fixture(scope="module")
 def jacket(spot: PolyMesh) -> PolyMesh:
-    return automatic_quads(spot, AutoSettings(quads=1200)).mesh
+    return automatic_quads(spot, AutoSettings(quads=1500)).mesh
 
 
 def part_near(mesh: PolyMesh, place: Floats, reach: float) -> Ints:

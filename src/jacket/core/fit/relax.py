@@ -7,10 +7,10 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from jacket.core.jit import kernel
+from jacket.core.jit import inline, kernel
 from jacket.core.mesh.geometry import scaled_jacobian
 from jacket.core.mesh.polymesh import Bools, Floats, Ints, PolyMesh
-from jacket.core.space.bvh import Bvh
+from jacket.core.space.bvh import Bvh, closest_within
 
 
 @dataclass(frozen=True, eq=False)
@@ -64,32 +64,75 @@ def relaxed_part(
 ) -> Floats:  # fmt: skip
     """(V, 3) positions after relaxing only points `ids`, each by its strength (K,): the faces at them alone are looked
     at, so that a brush costs what it touches."""
-    near = np.zeros(mesh.n_points, bool)
-    near[ids] = True
-    faces = np.zeros(mesh.n_faces, bool)
-    for _ in range(2):
-        # Faces at the points, and those that touch them: they give the sizes that evenness goes by.
-        faces[mesh.face_of_corner[near[mesh.corners]]] = True
-        near[mesh.corners[faces[mesh.face_of_corner]]] = True
-    corners = np.flatnonzero(faces[mesh.face_of_corner])
-    used, local = np.unique(mesh.corners[corners], return_inverse=True)
-    starts = np.concatenate([[0], np.flatnonzero(np.diff(mesh.face_of_corner[corners])) + 1, [len(corners)]])
-    places = mesh.points[used]
-    own = np.searchsorted(used, ids)
-    fixed = np.zeros(len(ids), bool) if lines is None else lines.fixed[ids]
-    slides = np.zeros(len(ids), bool) if lines is None else lines.sliding[ids] & ~fixed
+    part = Neighbourhood.of(mesh, ids)
+    places, own = mesh.points[part.used], part.own
+    out = mesh.points.copy()
+    if lines is None:
+        out[ids] = part.relaxed(places, surface, strength, rounds, evenness)[own]
+        return out
+    fixed = lines.fixed[ids]
+    slides = lines.sliding[ids] & ~fixed
     moves = np.where(fixed, 0.0, strength)[:, None]
     for _ in range(rounds):
-        aims = square_aims(places, local.astype(np.int32), starts.astype(np.int32), evenness)
+        aims = square_aims(places, part.corners, part.starts, evenness)
         step = moves * (aims[own] - places[own])
         wanted = places[own] + step
         new = surface.project(wanted, np.linalg.norm(step, axis=1))
-        if lines is not None and slides.any():
+        if slides.any():
             new[slides] = surface.project(lines.curve.project(wanted[slides]))
         places[own[~fixed]] = new[~fixed]
-    out = mesh.points.copy()
     out[ids] = places[own]
     return out
+
+
+@dataclass(frozen=True, eq=False)
+class Neighbourhood:
+    """Some points of a mesh and all that counts when they alone are relaxed: `used` (U,) points of the mesh; corners and starts
+    of the faces around, in numbers of those; and which of them (K,) move."""
+
+    used: Ints
+    corners: Ints
+    starts: Ints
+    own: Ints
+
+    @staticmethod
+    def of(mesh: PolyMesh, ids: Ints) -> Neighbourhood:
+        """Around points `ids` (K,): faces at them, and those that touch these, which give the sizes that evenness goes by."""
+        near = np.zeros(mesh.n_points, bool)
+        near[ids] = True
+        faces = np.zeros(mesh.n_faces, bool)
+        for _ in range(2):
+            faces[mesh.face_of_corner[near[mesh.corners]]] = True
+            near[mesh.corners[faces[mesh.face_of_corner]]] = True
+        corners = np.flatnonzero(faces[mesh.face_of_corner])
+        used, local = np.unique(mesh.corners[corners], return_inverse=True)
+        starts = np.concatenate([[0], np.flatnonzero(np.diff(mesh.face_of_corner[corners])) + 1, [len(corners)]])
+        return Neighbourhood(used, local.astype(np.int32), starts.astype(np.int32), np.searchsorted(used, ids))
+
+    def relaxed(self, places: Floats, surface: Bvh, strength: Floats, rounds: int, evenness: float) -> Floats:
+        """(U, 3) places of its points after so many rounds in which those that move do, each by its strength (K,)."""
+        if len(surface.triangles) == 0:
+            return places
+        return np.asarray(_relaxed_places(
+            places, self.corners, self.starts, self.own, np.asarray(strength, np.float64), rounds, evenness,
+            surface.points, surface.triangles, surface.order, surface.boxes,
+        ))  # fmt: skip
+
+
+@kernel
+def _relaxed_places(places, corners, starts, own, strength, rounds, evenness, points, triangles, order, boxes):
+    ones = np.ones(len(starts) - 1)
+    places = places.copy()
+    stack, depth = np.empty(64, np.int32), np.empty(64)
+    for _ in range(rounds):
+        aims = _aims(places, corners, starts, evenness, ones, ones)
+        for k in range(len(own)):
+            p = own[k]
+            x, y, z = strength[k] * (aims[p, 0] - places[p, 0]), strength[k] * (aims[p, 1] - places[p, 1]), strength[k] * (aims[p, 2] - places[p, 2])
+            _, _, x, y, z = closest_within(points, triangles, order, boxes, places[p, 0] + x, places[p, 1] + y, places[p, 2] + z,
+                                           stack, depth, np.sqrt(x * x + y * y + z * z))  # fmt: skip
+            places[p, 0], places[p, 1], places[p, 2] = x, y, z
+    return places
 
 
 GOOD = 0.97
@@ -114,6 +157,11 @@ def square_aims(
 
 @kernel
 def _square_aims(points, corners, starts, evenness, weights, sizes):
+    return _aims(points, corners, starts, evenness, weights, sizes)
+
+
+@inline
+def _aims(points, corners, starts, evenness, weights, sizes):
     n_points = len(points)
     total = np.zeros((n_points, 3))
     count = np.zeros(n_points)
@@ -139,8 +187,14 @@ def _square_aims(points, corners, starts, evenness, weights, sizes):
     for p in range(n_points):
         if count[p] > 0:
             near[p] /= count[p]
+    # Cosine and sine of the shares of a turn, of faces of as many corners as the last one.
+    turned, way = 0, np.empty((0, 2))
     for f in range(n_faces):
         a, n = starts[f], starts[f + 1] - starts[f]
+        if n != turned:
+            turned, way = n, np.empty((n, 2))
+            for k in range(n):
+                way[k, 0], way[k, 1] = np.cos(2 * np.pi * k / n), np.sin(2 * np.pi * k / n)
         cx = cy = cz = 0.0
         nx = ny = nz = 0.0
         for k in range(n):
@@ -162,7 +216,7 @@ def _square_aims(points, corners, starts, evenness, weights, sizes):
             x, y, z = points[p, 0] - cx, points[p, 1] - cy, points[p, 2] - cz
             dot = x * nx + y * ny + z * nz
             x, y, z = x - dot * nx, y - dot * ny, z - dot * nz
-            s, w = np.sin(-2 * np.pi * k / n), np.cos(-2 * np.pi * k / n)
+            w, s = way[k, 0], -way[k, 1]
             rx += (w * x + s * (ny * z - nz * y)) / n
             ry += (w * y + s * (nz * x - nx * z)) / n
             rz += (w * z + s * (nx * y - ny * x)) / n
@@ -177,7 +231,7 @@ def _square_aims(points, corners, starts, evenness, weights, sizes):
             rx, ry, rz = rx * wanted / length, ry * wanted / length, rz * wanted / length
         for k in range(n):
             p = corners[a + k]
-            s, w = np.sin(2 * np.pi * k / n), np.cos(2 * np.pi * k / n)
+            w, s = way[k, 0], way[k, 1]
             total[p, 0] += weights[f] * (cx + w * rx + s * (ny * rz - nz * ry))
             total[p, 1] += weights[f] * (cy + w * ry + s * (nz * rx - nx * rz))
             total[p, 2] += weights[f] * (cz + w * rz + s * (nx * ry - ny * rx))

@@ -165,6 +165,12 @@ def scaled_jacobian(mesh: PolyMesh) -> Floats:
     return _scaled_jacobian(mesh.points, mesh.corners, mesh.starts, face_normals(mesh))
 
 
+def corners_of(points: Floats, quads: Ints) -> Floats:
+    """(F,) the same of quads (F, 4) over points (V, 3) alone."""
+    corners, starts = np.ascontiguousarray(quads).ravel(), np.arange(0, quads.size + 1, 4)
+    return np.asarray(_scaled_jacobian(points, corners, starts, unit(_area_vectors(points, corners, starts))))
+
+
 @kernel
 def _scaled_jacobian(points, corners, starts, normals):
     n_faces = len(starts) - 1

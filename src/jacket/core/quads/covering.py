@@ -308,6 +308,10 @@ def _notes_on(base: Base) -> list[str]:
     return out
 
 
+MEANT = 0.02
+"""Share by which there may be more or fewer quads than wanted."""
+
+
 def _best_pass(base: Base, solver: GridSolver, wanted: int, progress: Progress) -> PolyMesh | None:
     """Extract with a few step lengths, aiming at the wanted number; the nearest one that is sound, None without."""
     area = float(face_areas(base.mesh).sum())
@@ -322,10 +326,10 @@ def _best_pass(base: Base, solver: GridSolver, wanted: int, progress: Progress) 
         score = _score(mesh, wanted, euler)
         if score < best_score:
             best, best_score = mesh, score
-        if best_score < 0.03 or (attempt >= 4 and best_score < 0.1):
+        if best_score < MEANT or (attempt >= 4 and best_score < 0.1):
             break
         ratio = mesh.n_faces / wanted
-        if abs(ratio - 1) > 0.03:
+        if abs(ratio - 1) > MEANT:
             length *= float(np.clip(np.sqrt(ratio), 0.7, 1.4))
         else:
             # Near enough but not sound: a slightly other step rounds to another grid.

