@@ -112,7 +112,7 @@ def test_a_result_with_worse_corners_is_not_kept(spot: PolyMesh, jacket: PolyMes
     crumpled = jacket.with_points(surface.project(jacket.points + rng.normal(0, 0.03, jacket.points.shape)))
     worse = standing(split_to_quads(crumpled), surface, base)
     assert worse.winding < now.winding and not fits(worse, now, 1.0)
-    kept = closed(jacket, lambda n: None, base, surface, 1500, 0.5, False, (), lambda f, w: None)
+    kept = closed(jacket, lambda n: None, base, surface, 1500, 0.5, False, (), lambda quads: quads, lambda f, w: None)
     assert fits(standing(kept, surface, base), now, 1.0)
     assert standing(kept, surface, base).winding <= now.winding
 

@@ -8,7 +8,7 @@ the first for creased and thin ones.
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cache, partial
 
 import numpy as np
@@ -117,12 +117,13 @@ def fits(now: Standing, before: Standing, give: float, most: float = GAP) -> boo
 
 def closed(
     laid: PolyMesh, coarse: Callable[[int], PolyMesh | None], base: Base, surface: Bvh, wanted: int,
-    closeness: float, graded: bool, guides: Sequence[Guide], progress: Progress,
+    closeness: float, graded: bool, guides: Sequence[Guide], ends: Callable[[PolyMesh], PolyMesh], progress: Progress,
 ) -> PolyMesh:  # fmt: skip
     """A fitted result with its rows closed as far as corners and gaps allow, or itself where nothing better is found.
 
     coarse      makes quads of another number
     closeness   0..1: 0 keeps steps even, 1 closes rows at the price of uneven steps
+    ends        pulls quads to what they leave uncovered
     """
     before = standing(laid, surface, base, guides)
     if before.winding <= CLOSED:
@@ -143,6 +144,12 @@ def closed(
             now = standing(mesh, surface, base, guides)
         if now.bare > GAP >= now.gap:
             reached = with_ends(mesh, base, surface, lines_over(mesh, base), 0.009 * GAP * base.mesh.diagonal)
+            then = standing(reached, surface, base, guides)
+            if then.bare < now.bare:
+                mesh, now = reached, then
+        if now.bare > GAP and now.winding < best_now.winding - 1.0 and fits(replace(now, bare=0.0), before, 4.0 * closeness, LONG_WAY * GAP):
+            # Nothing but ends that are short speaks against it: they are pulled to as at the very end.
+            reached = ends(mesh)
             then = standing(reached, surface, base, guides)
             if then.bare < now.bare:
                 mesh, now = reached, then

@@ -189,7 +189,7 @@ def _part_covered(
         # Painted steps are to differ as painted: the closer rows close, the more they even out.
         close = settings.rows if painted is None else min(settings.rows, PAINTED)
         laid = closed(laid, lambda n: _best_pass(base, solver, n, silent), base, surface, wanted, close,
-                      painted is not None, guides, part(progress, 0.75, 1.0))  # fmt: skip
+                      painted is not None, guides, lambda quads: _ends_held(quads, base, surface), part(progress, 0.75, 1.0))  # fmt: skip
     if not guides:
         laid = opened(laid, surface, np.zeros(laid.n_points, bool), lines_over(laid, base))
     return _ends_held(laid, base, surface) if laid.is_quads else laid, int((solver.field.index != 0).sum())
