@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import replace
+from functools import cache
 
 import numpy as np
 
@@ -33,6 +34,7 @@ from jacket.core.quads.subdivide import split_to_quads
 from jacket.core.source.simplify import simplify
 from jacket.core.source.skin import Tears
 from jacket.core.space.bvh import Bvh
+from jacket.core.space.rays import RayTree
 from jacket.core.space.sample import places_seen, uncovered_share
 from jacket.progress import Progress, part, silent
 
@@ -185,14 +187,19 @@ def _part_covered(
         watch(laid.points[laid.topology.edge_points])
         laid, solver = _with_missed(laid, base, solver, wanted, length, fit, part(progress, 0.7, 0.75))
     laid = _whole(laid, base, surface, wanted, notes)
+    eyes = cache(lambda: eyes_on(base.form))
+
+    def held(short: PolyMesh) -> PolyMesh:
+        return _ends_held(short, base, surface, eyes)
+
     if settings.rows > 0 and gridded and laid.n_faces >= FEW:
         # Painted steps are to differ as painted: the closer rows close, the more they even out.
         close = settings.rows if painted is None else min(settings.rows, PAINTED)
         laid = closed(laid, lambda n: _best_pass(base, solver, n, silent), base, surface, wanted, close,
-                      painted is not None, guides, lambda quads: _ends_held(quads, base, surface), part(progress, 0.75, 1.0))  # fmt: skip
+                      painted is not None, guides, held, part(progress, 0.75, 1.0))  # fmt: skip
     if not guides:
         laid = opened(laid, surface, np.zeros(laid.n_points, bool), lines_over(laid, base))
-    return _ends_held(laid, base, surface) if laid.is_quads else laid, int((solver.field.index != 0).sum())
+    return held(laid) if laid.is_quads else laid, int((solver.field.index != 0).sum())
 
 
 def _with_missed(
@@ -218,14 +225,14 @@ PRICE, FAIR = 0.01, 0.8
 """By how much the 1st percentile of corners may fall for that, or to what."""
 
 
-def _ends_held(laid: PolyMesh, base: Base, surface: Bvh) -> PolyMesh:
+def _ends_held(laid: PolyMesh, base: Base, surface: Bvh, eyes: Callable[[], RayTree]) -> PolyMesh:
     """Quads pulled to the places that they leave uncovered by more than `SHORT`, where that costs no fold and hardly a corner."""
     own, size = base.asked if len(base.asked) else base.form.points, base.mesh.diagonal
     off = 100 * off_quads(laid, own)[0] / size
     if not (off > SHORT).any():
         return laid
     # Walls of pockets that nothing sees cost corners for nothing.
-    own = own[places_seen(own, off, lambda: eyes_on(base.form), size)]
+    own = own[places_seen(own, off, eyes, size)]
     lines = lines_over(laid, base)
     first = min(float(np.percentile(scaled_jacobian(laid), 1)) - PRICE, FAIR)
     pulled = farthest_pulled(laid, own, surface, lines, 0.01 * SHORT * size, first=first)
