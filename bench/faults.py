@@ -173,6 +173,16 @@ FAULTS = (
     Fault("core/flatten/starts.py", "((2 * i, 2 * j + 1, -1), (2 * j, 2 * i + 1, 1))", "((2 * i, 2 * j + 1, 1), (2 * j, 2 * i + 1, -1))", "tests/core/flatten"),
     Fault("qt/looking.py", "elif display.cage and self.program.stage.id", "elif False and self.program.stage.id", "tests/qt/test_looking.py", "cage"),
     Fault("cli/deliver_verbs.py", "x.decals and not options.bare", "x.decals", "tests/cli/test_deliver_verbs.py", "decals"),
+    Fault("core/quads/creases.py", "breaks < 0.1 * most * length", "breaks < np.inf", "tests/core/quads/test_curvature.py", "crumbled"),
+    Fault("core/quads/creases.py", "bend[:-1], bend[1:]) < 0)", "bend[:-1], bend[1:]) > 0)", "tests/core/quads/test_curvature.py", "crumbled"),
+    Fault("core/space/bvh.py", "axis, longest = k, high - low", "axis, longest = 0, high - low", "tests/core/space/test_bvh.py", "halved"),
+    Fault("core/space/bvh.py", "        if middle <= j:\n            right = j\n", "        if middle < j:\n            right = j\n", "tests/core/space/test_bvh.py", "halved"),
+    Fault("document/document.py", "            self._gathered |= changed\n            return\n", "            self._gathered |= changed\n", "tests/document/test_document.py", "transaction"),
+    Fault("core/derive.py", "return STORE.get(form_of(mesh), key, lambda: find_twins", "return STORE.get(layout_of(mesh), key, lambda: find_twins", "tests/core/layout/test_twins.py", "stay_known"),
+    Fault("core/quads/closing.py", "            reached = ends.pull(mesh)\n", "            reached = mesh\n", "tests/core/quads/test_unwinding.py", "end_that_is_short"),
+    Fault("core/source/placing.py", "            area += areas[t]\n", "            area = areas[t]\n", "tests/core/source/test_mend.py", "foot"),
+    Fault("formats/deliver/picture.py", "end = min(top + BAND, tall)", "end = min(top + BAND - 1, tall)", "tests/formats/deliver/test_picture.py", "bands"),
+    Fault("qt/outlining.py", "theirs & ~ours, ours & ~theirs", "ours & ~theirs, theirs & ~ours", "tests/qt/test_hand_window.py", "shown"),
 )  # fmt: skip
 
 

@@ -153,10 +153,19 @@ def test_a_failed_transaction_leaves_no_trace() -> None:
         document.edit_jacket("a", PolyMesh.empty())
         raise RuntimeError
     assert document.state is before and not document.history.done
+    heard: list[set[str]] = []
+    document.listen(heard.append)
     with document.transaction("two changes"):
         document.edit_jacket("a", PolyMesh.empty())
+        document.hold("faces", [])
         document.edit_jacket("b", grid(1))
+        assert not heard
     assert [s.name for s in document.history.done] == ["two changes"]
+    assert len(heard) == 1 and {"jackets", "held", "history", "gesture"} <= heard[0]
+    with pytest.raises(RuntimeError), document.transaction("try"):
+        document.edit_jacket("c", PolyMesh.empty())
+        raise RuntimeError
+    assert len(heard) == 2 and {"jackets", "gesture"} <= heard[1]
 
 
 def test_listeners_hear_what_changed() -> None:

@@ -6,9 +6,11 @@ import networkx as nx
 import numpy as np
 import pytest
 
+from jacket.core.derive import twins_of
 from jacket.core.layout.twins import find_twins, laid_on
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.uv.islands import Islands
+from jacket.core.uv.sheets import ONE_SHEET
 from tests.conftest import grid
 
 
@@ -54,6 +56,17 @@ def test_the_same_sides_at_other_angles_are_no_twins() -> None:
                                np.concatenate([faces, faces + squares.n_points, faces + 2 * squares.n_points]))  # fmt: skip
     islands = Islands.of(mesh.with_uv(mesh.points[mesh.corners][:, :2] / 40))
     assert [set(group.islands) for group in find_twins(islands, 0.02)] == [{int(islands.labels[0]), int(islands.labels[24])}]
+
+
+def test_twins_stay_known_while_islands_are_only_moved() -> None:
+    points, _ = piece()
+    mesh = several([(placed(points, 0.0, 0), False, 1), (placed(points, 1.1, 5), False, 2)])
+    found = twins_of(mesh, ONE_SHEET, 0.01, True)
+    assert [len(t.islands) for t in found] == [2]
+    assert twins_of(mesh.with_uv(mesh.uv * 0.5 + 0.1), ONE_SHEET, 0.01, True) is found
+    bent = mesh.points.copy()
+    bent[: len(points), 2] += 0.4 * points[:, 1] ** 2
+    assert twins_of(mesh.with_points(bent), ONE_SHEET, 0.01, True) == []
 
 
 def test_twins_are_found_turned_mirrored_and_within_the_tolerance_only() -> None:

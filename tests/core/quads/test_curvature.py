@@ -16,7 +16,7 @@ from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.mesh.walks import euler_characteristic
 from jacket.core.quads.auto import AutoSettings, automatic_quads
 from jacket.core.quads.covering import field_strokes
-from jacket.core.quads.creases import find_creases, without_twins
+from jacket.core.quads.creases import _swerves, find_creases, without_twins
 from jacket.core.quads.curvature import form_density, shape_tensors
 from jacket.core.quads.cut import cut_mesh
 from jacket.core.quads.field import Field, corner_angles, field_turns, smooth_field
@@ -232,6 +232,25 @@ def test_only_edges_that_stand_out_are_creases() -> None:
     # Each part by itself.
     both = put_side_by_side([drop, cones.with_points(cones.points + [5, 0, 0])])
     assert np.array_equal(find_creases(both, 38.0, 0.1), rim + drop.n_points)
+
+
+def test_a_crease_that_swerves_at_every_edge_is_crumbled() -> None:
+    """A right angle between a floor and a wall of unit squares, its edge straight or a zigzag of one unit to either side: of edges
+    of √5 units each but the two at the ends swerves, six times in ten steps of 1.5 units. A circle of few corners never does."""
+    for wide, kept in ((0.0, 24), (1.0, 0)):
+        plane = grid(24, 24)
+        points = plane.points.copy()
+        wall = points[:, 0] > 12
+        points[wall, 2] = 12 - points[wall, 0]
+        points[wall, 0] = 12
+        on = plane.points[:, 0] == 12
+        points[on, 0] += wide * (-1) ** plane.points[on, 1]
+        bent = PolyMesh.from_faces(points, plane.triangle_points)
+        assert len(find_creases(bent, 38.0, 1.5)) == kept
+    angle = np.linspace(0, 2 * np.pi, 13)
+    circle = np.stack([np.cos(angle), np.sin(angle), 0 * angle], axis=1)
+    zigzag = np.stack([np.arange(13.0), np.arange(13) % 2, np.zeros(13)], axis=1)
+    assert (_swerves(circle, 0.01), _swerves(zigzag, 0.01), _swerves(zigzag, 1.1)) == (0, 10, 0)
 
 
 def test_an_acute_corner_gets_a_pole_of_three() -> None:

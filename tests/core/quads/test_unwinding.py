@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
 
@@ -16,11 +17,12 @@ from jacket.core.mesh.poles import irregular_count
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.mesh.walks import euler_characteristic
 from jacket.core.quads.auto import AutoSettings, automatic_quads
-from jacket.core.quads.closing import Standing, closed, fits, standing
+from jacket.core.quads.closing import Ends, Standing, closed, fits, standing
 from jacket.core.quads.unwinding import rows_unwound
 from jacket.core.rows.measure import rings
 from jacket.core.rows.unwind import windings
 from jacket.core.space.bvh import Bvh
+from jacket.core.space.rays import RayTree
 from jacket.document.state import JacketObject, SourceObject, State
 from jacket.errors import EditRefused, MeshError
 from jacket.formats.mesh.registry import read_mesh, write_mesh
@@ -101,6 +103,10 @@ def test_what_cannot_be_unwound_is_refused(jacket: PolyMesh, surface: Bvh) -> No
         UnwindSettings(sharp=200.0).checked()
 
 
+def ends_by(form: PolyMesh, pull: Callable[[PolyMesh], PolyMesh]) -> Ends:
+    return Ends(pull, lambda: RayTree.build(form.points, form.triangle_points))
+
+
 def test_a_result_with_worse_corners_is_not_kept(spot: PolyMesh, jacket: PolyMesh, surface: Bvh) -> None:
     """Closing is offered a coarse grid that is crumpled: it has short rings, and is refused for its corners."""
     from jacket.core.quads.base import make_base
@@ -112,9 +118,35 @@ def test_a_result_with_worse_corners_is_not_kept(spot: PolyMesh, jacket: PolyMes
     crumpled = jacket.with_points(surface.project(jacket.points + rng.normal(0, 0.03, jacket.points.shape)))
     worse = standing(split_to_quads(crumpled), surface, base)
     assert worse.winding < now.winding and not fits(worse, now, 1.0)
-    kept = closed(jacket, lambda n: None, base, surface, 1500, 0.5, False, (), lambda quads: quads, lambda f, w: None)
+    kept = closed(jacket, lambda n: None, base, surface, 1500, 0.5, False, (), ends_by(spot, lambda quads: quads), lambda f, w: None)
     assert fits(standing(kept, surface, base), now, 1.0)
     assert standing(kept, surface, base).winding <= now.winding
+
+
+def test_an_end_that_is_short_is_pulled_to_before_closed_rows_are_given_up(
+    spot: PolyMesh, jacket: PolyMesh, surface: Bvh, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Every result is told to leave 5 % uncovered until its ends were pulled to: then closed rows are kept, else not."""
+    from jacket.core.quads import closing
+    from jacket.core.quads.base import make_base
+
+    base = make_base(spot, surface, 8000, 0.01, 38.0)
+    now = standing(jacket, surface, base)
+    pulled: list[PolyMesh] = []
+
+    def told(mesh: PolyMesh, *rest) -> closing.Standing:  # type: ignore[no-untyped-def]
+        found = standing(mesh, *rest)
+        return found if mesh is jacket or any(mesh is p for p in pulled) else replace(found, bare=5.0)
+
+    def ends(quads: PolyMesh) -> PolyMesh:
+        pulled.append(quads.with_points(quads.points.copy()))
+        return pulled[-1]
+
+    monkeypatch.setattr(closing, "standing", told)
+    short = closed(jacket, lambda n: None, base, surface, 1500, 0.75, False, (), ends_by(spot, lambda quads: quads), lambda f, w: None)
+    assert short is jacket
+    kept = closed(jacket, lambda n: None, base, surface, 1500, 0.75, False, (), ends_by(spot, ends), lambda f, w: None)
+    assert any(kept is p for p in pulled) and standing(kept, surface, base).winding < now.winding
 
 
 def test_the_command_unwinds_the_layer_or_what_is_held(spot: PolyMesh, jacket: PolyMesh) -> None:

@@ -309,6 +309,15 @@ def test_upright_by_three_points_and_by_the_flat_foot(seed: int) -> None:
         placing.upright_by_points(lying, np.array([[0, 0, 0], [1, 1, 1], [2, 2, 2.0]]))
 
 
+def test_of_many_points_one_a_cell_finds_the_same_foot() -> None:
+    """The disk of a half ball is π r² of the 3 π r² of its hull."""
+    half = icosphere(7)
+    points = half.points * np.where(half.points[:, 1:2] < 0, [1.0, 0.0, 1.0], 1.0)
+    assert len(points) > placing.MANY
+    direction, share = placing.largest_flat(points)
+    assert np.allclose(direction, [0, -1, 0], atol=1e-9) and share == pytest.approx(1 / 3, abs=0.02)
+
+
 def test_a_ball_has_no_flat_part() -> None:
     with pytest.raises(MeshError, match="no flat part"):
         placing.upright_by_flat(icosphere(5))

@@ -9,7 +9,7 @@ import igl
 import numpy as np
 
 from jacket.core.mesh.polymesh import PolyMesh
-from jacket.core.space.bvh import Bvh
+from jacket.core.space.bvh import LEAF, Bvh
 from jacket.core.space.sample import gap, sample_surface
 from tests.conftest import cube, icosphere
 
@@ -24,6 +24,22 @@ def test_closest_points_agree_with_libigl(spot: PolyMesh) -> None:
     assert np.allclose(np.linalg.norm(place - queries, axis=1), far)
     assert np.abs(place - there).max() < 1e-7 or np.allclose(np.linalg.norm(there - queries, axis=1), far)
     assert (triangle >= 0).all()
+
+
+def test_every_run_is_halved_across_its_longest_side(spot: PolyMesh) -> None:
+    """Against NumPy's sorting: the halves hold the lower and the upper centres along the axis on which they spread widest."""
+    tree = Bvh.build(spot.points, spot.triangle_points[:1000])
+    assert np.array_equal(np.sort(tree.order), np.arange(1000))
+    centre = spot.points[spot.triangle_points[tree.order]].mean(axis=1)
+    runs = [(0, 256)]
+    while runs:
+        first, count = runs.pop()
+        own, half = centre[first * LEAF : (first + count) * LEAF], count // 2
+        if len(own) <= LEAF or half * LEAF >= len(own):
+            continue
+        along = own[:, int(np.argmax(np.ptp(own, axis=0)))]
+        assert np.allclose(np.sort(along)[: half * LEAF], np.sort(along[: half * LEAF]))
+        runs += [(first, half), (first + half, half)]
 
 
 def test_rays_against_the_sphere() -> None:

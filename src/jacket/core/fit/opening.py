@@ -23,7 +23,7 @@ SOUND = 0.95
 """A corner that needs no opening."""
 
 
-def opened(mesh: PolyMesh, surface: Bvh, held: Bools, lines: Lines | None = None, rounds: int = 60, thin: float = THIN) -> PolyMesh:
+def opened(mesh: PolyMesh, surface: Bvh, held: Bools, lines: Lines | None = None, rounds: int = 240, thin: float = THIN) -> PolyMesh:
     """A mesh whose faces with corners thinner than `thin` are opened as far as moving single points on the surface does it;
     points flagged in `held` (V,), corners of lines and points of the border stay, points of lines slide along them."""
     if mesh.n_faces == 0:

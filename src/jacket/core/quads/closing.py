@@ -25,7 +25,8 @@ from jacket.core.quads.steering import Guide, dense_guide
 from jacket.core.quads.subdivide import split_to_quads
 from jacket.core.rows.unwind import Apart, taken_apart, unwound, windings
 from jacket.core.space.bvh import Bvh
-from jacket.core.space.sample import gap
+from jacket.core.space.rays import RayTree
+from jacket.core.space.sample import gap, places_seen
 from jacket.progress import Progress, part
 
 CLOSED = 10.0
@@ -71,16 +72,30 @@ class Standing:
         return max(self.longest, self.own)
 
 
-def standing(mesh: PolyMesh, surface: Bvh, base: Base, guides: Sequence[Guide] = ()) -> Standing:
-    """The measures of a mesh over a surface, by 8,000 samples."""
+@dataclass(frozen=True, eq=False)
+class Ends:
+    """What is known of ends: `pull` pulls quads to what they leave uncovered, `eyes` gives the tree that tells what can be seen."""
+
+    pull: Callable[[PolyMesh], PolyMesh]
+    eyes: Callable[[], RayTree]
+
+
+def standing(mesh: PolyMesh, surface: Bvh, base: Base, guides: Sequence[Guide] = (), ends: Ends | None = None) -> Standing:
+    """The measures of a mesh over a surface, by 8,000 samples, and by the places that its base asks for where `ends` tells which of
+    them can be seen."""
     corners = scaled_jacobian(mesh)
     own = Bvh.build(mesh.points, mesh.triangle_points)
     size = base.mesh.diagonal
     out = gap(mesh.points, mesh.triangle_points, surface, size, 8000)
     back = gap(base.form.points, base.form.triangle_points, own, size, 8000)
+    bare = back.largest
+    if ends is not None and len(base.asked):
+        # The base is evened: it may be short itself of a tip.
+        off = 100 * own.closest(base.asked)[2] / size
+        bare = max(bare, float(off[places_seen(base.asked, off, ends.eyes, size)].max(initial=0.0)))
     longest, crossed = windings(mesh)
     return Standing(longest, crossed, float(corners.mean()), float(np.percentile(corners, 1)), int((corners <= 0).sum()),
-                    out.largest, back.largest, *(max((_strayed(mesh, g) for g in guides if g.hard == hard), default=0.0) for hard in (False, True)))  # fmt: skip
+                    out.largest, bare, *(max((_strayed(mesh, g) for g in guides if g.hard == hard), default=0.0) for hard in (False, True)))  # fmt: skip
 
 
 def _strayed(mesh: PolyMesh, guide: Guide) -> float:
@@ -111,21 +126,22 @@ def fits(now: Standing, before: Standing, give: float, most: float = GAP) -> boo
         and now.guided <= before.guided + STRAY
         and now.uncarried <= before.uncarried + 0.01
         and now.gap <= max(most, LONGER * before.gap)
-        and now.bare <= max(most, LONGER * before.bare)
+        # Where ends were missed before, another way may reach them: only what nothing else closes may miss as much.
+        and now.bare <= max(most, before.bare if most > GAP else min(before.bare, LONG_WAY * GAP))
     )
 
 
 def closed(
     laid: PolyMesh, coarse: Callable[[int], PolyMesh | None], base: Base, surface: Bvh, wanted: int,
-    closeness: float, graded: bool, guides: Sequence[Guide], ends: Callable[[PolyMesh], PolyMesh], progress: Progress,
+    closeness: float, graded: bool, guides: Sequence[Guide], ends: Ends, progress: Progress,
 ) -> PolyMesh:  # fmt: skip
     """A fitted result with its rows closed as far as corners and gaps allow, or itself where nothing better is found.
 
     coarse      makes quads of another number
     closeness   0..1: 0 keeps steps even, 1 closes rows at the price of uneven steps
-    ends        pulls quads to what they leave uncovered
+    ends        how they are reached
     """
-    before = standing(laid, surface, base, guides)
+    before = standing(laid, surface, base, guides, ends)
     if before.winding <= CLOSED:
         return laid
     best, best_now = laid, before
@@ -136,21 +152,21 @@ def closed(
         if not guides:
             # Thin corners that can be opened are no price of closed rows.
             mesh = opened(mesh, surface, np.zeros(mesh.n_points, bool), lines_over(mesh, base))
-        now = standing(mesh, surface, base, guides)
+        now = standing(mesh, surface, base, guides, ends)
         if now.folded > before.folded:
             mesh = untangled(mesh, surface, None, 120)
             if not guides:
                 mesh = opened(mesh, surface, np.zeros(mesh.n_points, bool), lines_over(mesh, base), thin=0.5)
-            now = standing(mesh, surface, base, guides)
+            now = standing(mesh, surface, base, guides, ends)
         if now.bare > GAP >= now.gap:
             reached = with_ends(mesh, base, surface, lines_over(mesh, base), 0.009 * GAP * base.mesh.diagonal)
-            then = standing(reached, surface, base, guides)
+            then = standing(reached, surface, base, guides, ends)
             if then.bare < now.bare:
                 mesh, now = reached, then
         if now.bare > GAP and now.winding < best_now.winding - 1.0 and fits(replace(now, bare=0.0), before, 4.0 * closeness, LONG_WAY * GAP):
             # Nothing but ends that are short speaks against it: they are pulled to as at the very end.
-            reached = ends(mesh)
-            then = standing(reached, surface, base, guides)
+            reached = ends.pull(mesh)
+            then = standing(reached, surface, base, guides, ends)
             if then.bare < now.bare:
                 mesh, now = reached, then
         # Up to the usual wish corners give no more than at half of it.

@@ -15,7 +15,7 @@ from jacket.core.mesh.pieces import put_side_by_side, split_off
 from jacket.core.mesh.polymesh import Floats, PolyMesh, sorted_pairs
 from jacket.core.mesh.walks import euler_characteristic, face_parts
 from jacket.core.quads.base import Base, make_base
-from jacket.core.quads.closing import closed
+from jacket.core.quads.closing import Ends, closed
 from jacket.core.quads.crumbs import crumbs_covered
 from jacket.core.quads.curvature import form_density
 from jacket.core.quads.cut import cut_mesh
@@ -192,14 +192,18 @@ def _part_covered(
     def held(short: PolyMesh) -> PolyMesh:
         return _ends_held(short, base, surface, eyes)
 
+    fitted_so = laid
     if settings.rows > 0 and gridded and laid.n_faces >= FEW:
         # Painted steps are to differ as painted: the closer rows close, the more they even out.
         close = settings.rows if painted is None else min(settings.rows, PAINTED)
         laid = closed(laid, lambda n: _best_pass(base, solver, n, silent), base, surface, wanted, close,
-                      painted is not None, guides, held, part(progress, 0.75, 1.0))  # fmt: skip
-    if not guides:
+                      painted is not None, guides, Ends(held, eyes), part(progress, 0.75, 1.0))  # fmt: skip
+    if not guides and laid is fitted_so:
+        # Closed rows were opened before they were judged, and then pulled to their ends.
         laid = opened(laid, surface, np.zeros(laid.n_points, bool), lines_over(laid, base))
-    return held(laid) if laid.is_quads else laid, int((solver.field.index != 0).sum())
+    if laid.is_quads:
+        laid = held(laid) if guides else _opened_still(held(laid), base, surface)
+    return laid, int((solver.field.index != 0).sum())
 
 
 def _with_missed(
@@ -237,6 +241,22 @@ def _ends_held(laid: PolyMesh, base: Base, surface: Bvh, eyes: Callable[[], RayT
     first = min(float(np.percentile(scaled_jacobian(laid), 1)) - PRICE, FAIR)
     pulled = farthest_pulled(laid, own, surface, lines, 0.01 * SHORT * size, first=first)
     return pulled if fold_count(pulled) <= fold_count(laid) else laid
+
+
+def _opened_still(laid: PolyMesh, base: Base, surface: Bvh) -> PolyMesh:
+    """Quads with their thin corners opened once more, as far as that draws none off an end that they reach."""
+    own, quads = base.asked if len(base.asked) else base.form.points, laid.as_quads()
+    least = np.maximum(off_quads(laid, own)[0], 0.01 * SHORT * base.mesh.diagonal)
+    stay, lines = np.zeros(laid.n_points, bool), lines_over(laid, base)
+    for _ in range(3):
+        new = opened(laid, surface, stay, lines)
+        off, face = off_quads(new, own)
+        if not (off > least).any():
+            return new
+        # The quads at what was lost, and those beside them, stay.
+        stay[quads[face[off > least]]] = True
+        stay[quads[stay[quads].any(axis=1)]] = True
+    return laid
 
 
 PAINTED = 0.5

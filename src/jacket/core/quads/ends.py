@@ -7,6 +7,7 @@ quads around are relaxed after it.
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -27,8 +28,10 @@ RINGS = 5
 LEAST = 0.25
 """Least scaled Jacobian round a pulled point, unless it was less before."""
 
-SHORT = (0.75, 0.5)
-"""Shares of the way to a tip that are gone where all of it makes thin corners."""
+WHOLE = (1.0, 0.75, 0.5)
+"""Shares of the way to a tip that are gone: less than all of it where that makes thin corners."""
+LESS = ((0.6,), (0.35,))
+"""And where that draws the quads off another place, or costs too much."""
 PATIENT = ((10, 1.0), (10, 0.75), (30, 1.0), (30, 0.75))
 """Rounds between steps, and shares of the way, of pulls that open the worst corners as they go."""
 MUCH = 1.07
@@ -96,17 +99,20 @@ def farthest_pulled(
         k = int(np.argmax(np.where(refused, 0.0, far)))
         if refused[k] or far[k] <= reach or given_up == MOST_REFUSED:
             break
-        taken = pulled.copy()
-        new = _pulled(quads, places[k], int(face[k]), surface, lines, taken)
-        if new is None and far[k] > MUCH * reach:
-            new = _patiently_pulled(quads, places[k], int(face[k]), surface, lines, taken)
-        if new is not None:
+        for wholes in (WHOLE, *LESS):
+            taken = pulled.copy()
+            new = _pulled(quads, places[k], int(face[k]), surface, lines, taken, wholes)
+            if new is None and wholes == WHOLE and far[k] > MUCH * reach:
+                new = _patiently_pulled(quads, places[k], int(face[k]), surface, lines, taken)
+            if new is None:
+                continue
             after, there = off_quads(new, places)
             if after[k] < far[k] and after.max() <= far.max() and np.percentile(scaled_jacobian(new), 1) >= first:
                 quads, far, face, pulled = new, after, there, taken
-                continue
-        given_up += 1
-        refused |= np.linalg.norm(places - places[k], axis=1) < 2 * far[k]
+                break
+        else:
+            given_up += 1
+            refused |= np.linalg.norm(places - places[k], axis=1) < 2 * far[k]
     return quads
 
 
@@ -123,13 +129,13 @@ def _tips(form: PolyMesh, far: Floats, reach: float) -> list[int]:
 
 
 def _pulled(
-    quads: PolyMesh, tip: Floats, face: int, surface: Bvh, lines: Lines | None, taken: Bools
+    quads: PolyMesh, tip: Floats, face: int, surface: Bvh, lines: Lines | None, taken: Bools, wholes: Sequence[float] = WHOLE
 ) -> PolyMesh | None:
     """The quads with a corner of a face on a tip, the nearest that lets them; None where none does. Adds it to `taken`."""
     bound = _bound(quads, lines) | taken
     nearest = [_Hold.of(quads, point, bound) for point in _free_corners(quads, tip, face, bound)[:3]]
     # Part of the way is better than none.
-    for whole in (1.0, *SHORT):
+    for whole in wholes:
         for hold in nearest:
             mesh = hold.pulled(quads, tip, surface, whole)
             if mesh is not None:
