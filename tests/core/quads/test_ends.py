@@ -10,13 +10,14 @@ from jacket.core.fit.relax import Lines, relaxed
 from jacket.core.mesh.geometry import face_areas, scaled_jacobian
 from jacket.core.mesh.pieces import put_side_by_side
 from jacket.core.mesh.polymesh import PolyMesh
-from jacket.core.quads import ends
+from jacket.core.quads import ends, reaching
 from jacket.core.quads.auto import AutoSettings, automatic_quads
-from jacket.core.quads.base import make_base
+from jacket.core.quads.base import Base, make_base
 from jacket.core.quads.covering import _parts_of
 from jacket.core.quads.ends import bare_places, ends_reached, farthest_pulled
 from jacket.core.quads.figures import measure_quads
 from jacket.core.quads.fitting import _without_new_folds
+from jacket.core.quads.reaching import opened_still
 from jacket.core.quads.subdivide import split_to_quads
 from jacket.core.space.bvh import Bvh
 from jacket.core.space.sample import sample_surface
@@ -164,3 +165,21 @@ def test_loose_parts_that_are_left_out_pull_at_nothing() -> None:
     parts = _parts_of(base)
     assert len(parts) == 2 and sum(len(p.asked) for p in parts) == len(base.asked) > two.n_points
     assert all(np.ptp(p.asked[:, 0]) == pytest.approx(2.0, abs=0.02) for p in parts)
+
+
+def test_corners_are_opened_but_where_that_loses_an_end(monkeypatch: pytest.MonkeyPatch) -> None:
+    """A ball of quads whose every point would be drawn in by a tenth: its pole, which is asked for, stays with the quads beside it."""
+    ball = icosphere(3)
+    quads = split_to_quads(icosphere(2))
+    quads = quads.with_points(quads.points / np.linalg.norm(quads.points, axis=1)[:, None])
+    pole = int(np.argmax(quads.points[:, 1]))
+    base = Base(ball, np.zeros((0, 2), np.int32), 0, 0, asked=quads.points[[pole]])
+
+    def drawn_in(mesh: PolyMesh, surface: Bvh, stay: np.ndarray, lines: Lines | None) -> PolyMesh:  # type: ignore[type-arg]
+        return mesh.with_points(np.where(stay[:, None], mesh.points, 0.9 * mesh.points))
+
+    monkeypatch.setattr(reaching, "opened", drawn_in)
+    far = np.linalg.norm(opened_still(quads, base, Bvh.build(ball.points, ball.triangle_points)).points, axis=1)
+    rows = quads.as_quads()
+    assert np.allclose(far[rows[(rows == pole).any(axis=1)]], 1.0)
+    assert np.isclose(far, 0.9).mean() > 0.8

@@ -10,7 +10,7 @@ import numpy as np
 
 from jacket.core.fit.lifted import with_lifted
 from jacket.core.fit.opening import opened
-from jacket.core.mesh.geometry import face_areas, face_centres, face_normals, scaled_jacobian
+from jacket.core.mesh.geometry import face_areas, face_centres, face_normals
 from jacket.core.mesh.pieces import put_side_by_side, split_off
 from jacket.core.mesh.polymesh import Floats, PolyMesh, sorted_pairs
 from jacket.core.mesh.walks import euler_characteristic, face_parts
@@ -19,7 +19,6 @@ from jacket.core.quads.closing import Ends, closed
 from jacket.core.quads.crumbs import crumbs_covered
 from jacket.core.quads.curvature import form_density
 from jacket.core.quads.cut import cut_mesh
-from jacket.core.quads.ends import farthest_pulled, off_quads
 from jacket.core.quads.extract import extract_quads
 from jacket.core.quads.field import Field, smooth_field
 from jacket.core.quads.figures import eyes_on
@@ -28,14 +27,14 @@ from jacket.core.quads.gridmap import MANY, GridSolver
 from jacket.core.quads.lines import JAGS, line_ways, opened_corners
 from jacket.core.quads.missed import CLOSER, LOST, closer_there, farthest
 from jacket.core.quads.pairs import without_pairs
+from jacket.core.quads.reaching import ends_held, opened_still
 from jacket.core.quads.settings import AutoSettings
 from jacket.core.quads.steering import Guide, face_density, soft_pull
 from jacket.core.quads.subdivide import split_to_quads
 from jacket.core.source.simplify import simplify
 from jacket.core.source.skin import Tears
 from jacket.core.space.bvh import Bvh
-from jacket.core.space.rays import RayTree
-from jacket.core.space.sample import places_seen, uncovered_share
+from jacket.core.space.sample import uncovered_share
 from jacket.progress import Progress, part, silent
 
 SPARSER = 1.25
@@ -190,7 +189,7 @@ def _part_covered(
     eyes = cache(lambda: eyes_on(base.form))
 
     def held(short: PolyMesh) -> PolyMesh:
-        return _ends_held(short, base, surface, eyes)
+        return ends_held(short, base, surface, eyes)
 
     fitted_so = laid
     if settings.rows > 0 and gridded and laid.n_faces >= FEW:
@@ -202,7 +201,7 @@ def _part_covered(
         # Closed rows were opened before they were judged, and then pulled to their ends.
         laid = opened(laid, surface, np.zeros(laid.n_points, bool), lines_over(laid, base))
     if laid.is_quads:
-        laid = held(laid) if guides else _opened_still(held(laid), base, surface)
+        laid = held(laid) if guides else opened_still(held(laid), base, surface)
     return laid, int((solver.field.index != 0).sum())
 
 
@@ -221,42 +220,6 @@ def _with_missed(
         if again is not None and farthest(again, base.mesh) < 0.7 * lost and fold_count(again) <= fold_count(laid):
             laid, solver = again, finer
     return laid, solver
-
-
-SHORT = 1.1
-"""Largest gap in % of the diagonal that an end may be short by before it is pulled to once more."""
-PRICE, FAIR = 0.01, 0.8
-"""By how much the 1st percentile of corners may fall for that, or to what."""
-
-
-def _ends_held(laid: PolyMesh, base: Base, surface: Bvh, eyes: Callable[[], RayTree]) -> PolyMesh:
-    """Quads pulled to the places that they leave uncovered by more than `SHORT`, where that costs no fold and hardly a corner."""
-    own, size = base.asked if len(base.asked) else base.form.points, base.mesh.diagonal
-    off = 100 * off_quads(laid, own)[0] / size
-    if not (off > SHORT).any():
-        return laid
-    # Walls of pockets that nothing sees cost corners for nothing.
-    own = own[places_seen(own, off, eyes, size)]
-    lines = lines_over(laid, base)
-    first = min(float(np.percentile(scaled_jacobian(laid), 1)) - PRICE, FAIR)
-    pulled = farthest_pulled(laid, own, surface, lines, 0.01 * SHORT * size, first=first)
-    return pulled if fold_count(pulled) <= fold_count(laid) else laid
-
-
-def _opened_still(laid: PolyMesh, base: Base, surface: Bvh) -> PolyMesh:
-    """Quads with their thin corners opened once more, as far as that draws none off an end that they reach."""
-    own, quads = base.asked if len(base.asked) else base.form.points, laid.as_quads()
-    least = np.maximum(off_quads(laid, own)[0], 0.01 * SHORT * base.mesh.diagonal)
-    stay, lines = np.zeros(laid.n_points, bool), lines_over(laid, base)
-    for _ in range(3):
-        new = opened(laid, surface, stay, lines)
-        off, face = off_quads(new, own)
-        if not (off > least).any():
-            return new
-        # The quads at what was lost, and those beside them, stay.
-        stay[quads[face[off > least]]] = True
-        stay[quads[stay[quads].any(axis=1)]] = True
-    return laid
 
 
 PAINTED = 0.5
