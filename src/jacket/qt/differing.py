@@ -6,7 +6,7 @@ from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
-from PySide6.QtCore import QObject, QRectF, Qt, QTimer
+from PySide6.QtCore import QObject, QRectF, Qt
 from PySide6.QtGui import QColor, QImage, QLinearGradient, QPainter
 
 from jacket.core.bake.compare import Delivered, halved
@@ -17,10 +17,10 @@ from jacket.core.uv.sheets import Sheet
 from jacket.jobs.bake import BakeLayer, dense_of
 from jacket.jobs.intake_views import MOST, NEAR
 from jacket.program import Program
+from jacket.qt.overlooking import Overlooking
 from jacket.qt.scene.lit import handed_of, sheets_of_triangles
 from jacket.qt.theme import font
 from jacket.qt.views.form_view import FormView
-from jacket.qt.work import Worker
 from jacket.stages.deliver.baking import layers_and_sources
 from jacket.stages.deliver.wearing import dressed, skin_follows
 
@@ -28,31 +28,15 @@ DIFFERENCE = "difference"
 """What is shown in place of a map."""
 
 
-class Differing(QObject):
+class Differing(Overlooking):
     """Keeps the form view's picture of the difference true to what is looked at, or takes it away."""
 
     def __init__(self, program: Program, form: FormView, parent: QObject) -> None:
-        super().__init__(parent)
-        self.program, self.form = program, form
-        self.worker = Worker(self)
+        super().__init__(program, form, 200, parent)
         self.seen: Seen | None = None
         self._key: object = None
         self._image: QImage | None = None
-        self._timer = QTimer(self, interval=200, singleShot=True)
-        self._timer.timeout.connect(self._look)
-        form.camera_changed.connect(self.follow)
         form.differ = self.paint
-
-    @property
-    def busy(self) -> bool:
-        """Whether it is being found."""
-        return self.worker.busy or self._timer.isActive()
-
-    def close(self) -> None:
-        """Stop and wait."""
-        self._timer.stop()
-        self.worker.stop()
-        self.worker.wait(5)
 
     @property
     def wanted(self) -> bool:

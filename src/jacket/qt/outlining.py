@@ -5,17 +5,17 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Any
 
-from PySide6.QtCore import QObject, QPointF, QTimer
+from PySide6.QtCore import QObject, QPointF
 from PySide6.QtGui import QColor, QImage, QPainter
 
 from jacket.core.derive import light_of
 from jacket.core.mesh.polymesh import Bools, PolyMesh
 from jacket.core.space.raster import covered
 from jacket.program import Program
+from jacket.qt.overlooking import Overlooking
 from jacket.qt.theme import font
 from jacket.qt.views.form_view import FormView
 from jacket.qt.views.overlay import difference_picture
-from jacket.qt.work import Worker
 from jacket.tools.view import FormCamera
 
 MOST = 240_000
@@ -32,31 +32,15 @@ class Outlines:
     share: float
 
 
-class Outlining(QObject):
+class Outlining(Overlooking):
     """Keeps the form view's picture of differing outlines true to what is looked at, or takes it away."""
 
     def __init__(self, program: Program, form: FormView, parent: QObject) -> None:
-        super().__init__(parent)
-        self.program, self.form = program, form
-        self.worker = Worker(self)
+        super().__init__(program, form, 30, parent)
         self.found: Outlines | None = None
         self._key: object = None
         self._image: QImage | None = None
-        self._timer = QTimer(self, interval=30, singleShot=True)
-        self._timer.timeout.connect(self._look)
-        form.camera_changed.connect(self.follow)
         form.outlines = self.paint
-
-    @property
-    def busy(self) -> bool:
-        """Whether it is being found."""
-        return self.worker.busy or self._timer.isActive()
-
-    def close(self) -> None:
-        """Stop and wait."""
-        self._timer.stop()
-        self.worker.stop()
-        self.worker.wait(5)
 
     def follow(self) -> None:
         """Something changed that it may follow from."""
