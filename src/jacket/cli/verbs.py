@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 import time
 from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 
 from jacket.cli.deliver_verbs import (
@@ -51,7 +52,7 @@ from jacket.jobs.deliver import deliver as deliver_job
 from jacket.jobs.remesh import RemeshSettings
 from jacket.jobs.remesh import remesh as remesh_job
 from jacket.jobs.run import RunSettings, whole_job
-from jacket.jobs.seams import MOST, STRETCH, WAYS, SeamSettings, seams
+from jacket.jobs.seams import LONGEST, MOST, STRETCH, WAYS, SeamSettings, seams
 from jacket.jobs.unwind import UnwindSettings, unwind
 from jacket.jobs.unwrap import unwrap
 
@@ -182,13 +183,15 @@ def _add_suggest(parser: argparse.ArgumentParser) -> None:
                         help=f"suggested seams: islands wanted at most of a connected piece, {ranged(*MOST)} (12)")  # fmt: skip
     parser.add_argument("--stretch", type=number(*STRETCH), default=1.06, metavar="S",
                         help=f"suggested seams: largest mean stretch of an island, {ranged(*STRETCH)} (1.06)")  # fmt: skip
+    parser.add_argument("--longest", type=number(*LONGEST), default=1.3, metavar="L",
+                        help=f"suggested seams: sides of a well filled sheet that a strip may be long, {ranged(*LONGEST)} (1.3)")  # fmt: skip
 
 
 def unwrap_verb(options: Options) -> int:
     """lay a mesh flat along its seams"""
     start = time.perf_counter()
     output, progress = checked_output(options), terminal_progress(options.quiet)
-    settings = SeamSettings(options.seams, options.angle, True, options.islands, options.stretch, options.mirror).checked()
+    settings = replace(_seam_settings(options), how=options.seams, angle=options.angle).checked()
     mesh = seams(read_mesh(options.input), settings, progress)
     done = unwrap(mesh, progress=progress)
     flat, bad = done.mesh, done.failed
@@ -243,7 +246,7 @@ def run(options: Options) -> int:
 
 
 def _seam_settings(options: Options) -> SeamSettings:
-    return SeamSettings("auto", most=options.islands, stretch=options.stretch, mirror=options.mirror)
+    return SeamSettings("auto", most=options.islands, stretch=options.stretch, mirror=options.mirror, longest=options.longest)
 
 
 VERBS: dict[str, tuple[Callable[[argparse.ArgumentParser], None], Callable[[Options], int]]] = {

@@ -18,6 +18,7 @@ from jacket.progress import Progress, silent
 WAYS = ("keep", "auto", "angle")
 MOST = (1, 1000)
 STRETCH = (1.001, 2.0)
+LONGEST = (0.25, 100.0)
 
 
 @dataclass(frozen=True)
@@ -27,6 +28,7 @@ class SeamSettings:
     most     islands wanted at most of each connected piece, with "auto"
     stretch  largest mean stretch (symmetric Dirichlet, 1 is none) of an island, with "auto"
     mirror   "", "x", "y" or "z": both sides of that plane are cut alike, with "auto"
+    longest  sides of a well filled sheet that a strip may be long, with "auto"
     """
 
     how: str = "auto"
@@ -35,6 +37,7 @@ class SeamSettings:
     most: int = 12
     stretch: float = 1.06
     mirror: str = ""
+    longest: float = 1.3
 
     def checked(self) -> SeamSettings:
         """The settings themselves; raises MeshError with a sentence where one makes no sense."""
@@ -42,6 +45,7 @@ class SeamSettings:
         within(self.angle, 0, 180, "An angle")
         within(self.most, *MOST, "A number of islands")
         within(self.stretch, *STRETCH, "A largest stretch")
+        within(self.longest, *LONGEST, "The longest strip")
         one_of(self.mirror or "none", ("none", "x", "y", "z"), "A mirror")
         return self
 
@@ -56,7 +60,7 @@ def seams(
         if wishes.seen is None:
             progress(0.0, "looking where it is hidden")
             wishes = replace(wishes, seen=sky_of(mesh))
-        asked = SuggestSettings(settings.most, settings.stretch, settings.mirror)
+        asked = SuggestSettings(settings.most, settings.stretch, settings.mirror, settings.longest)
         return suggest_seams(mesh, asked, progress, wishes, watch)
     if settings.how == "keep":
         if mesh.uv is None:

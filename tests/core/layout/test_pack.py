@@ -11,7 +11,6 @@ from jacket.core.checks.layout import layout_checks
 from jacket.core.flatten.unwrap import unwrap
 from jacket.core.layout.margins import least_margin
 from jacket.core.layout.pack import PackSettings, pack
-from jacket.core.layout.pieces import box_angle
 from jacket.core.mesh.geometry import face_centres
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.quads.subdivide import split_to_quads
@@ -19,6 +18,7 @@ from jacket.core.seams.cuts import (
     cut_edges,
     sharp_edges,
 )
+from jacket.core.space.enclosing import Enclosing
 from jacket.core.uv.islands import Islands, texel_densities
 from jacket.core.uv.sheets import Sheet
 from jacket.errors import MeshError
@@ -92,7 +92,7 @@ def test_the_smallest_box_of_a_turned_rectangle_lies_along_the_axes() -> None:
     for turn in np.linspace(0.1, 3.0, 7):
         c, s = np.cos(turn), np.sin(turn)
         at = corners @ np.array([[c, s], [-s, c]])
-        angle = box_angle(at)
+        angle = Enclosing.of(at).turn
         c, s = np.cos(angle), np.sin(angle)
         assert np.prod(np.ptp(at @ np.array([[c, -s], [s, c]]).T, axis=0)) == pytest.approx(3.0)
 

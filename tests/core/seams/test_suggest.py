@@ -192,3 +192,29 @@ def test_specks_of_noise_are_no_walls() -> None:
     count, labels = face_parts(noisy, network)
     assert count <= 100 or np.bincount(labels).min() > 4
     assert sharp_network(box(3)).sum() == 12 * 8
+
+
+def test_strips_longer_than_the_sheet_are_cut_across() -> None:
+    """A slender tube opens into one strip of 2π by 60; its length is told by shapely's smallest rectangle. The sheet is taken to be
+    filled to three quarters, *common practice* for what packing reaches."""
+    import shapely
+
+    around, along = 24, 120
+    angle, height = 2 * np.pi * np.arange(around) / around, np.linspace(0, 60, along + 1)
+    points = np.stack([np.tile(np.cos(angle), along + 1), np.repeat(height, around), np.tile(np.sin(angle), along + 1)], axis=1)
+    faces = [[k * around + (i + 1) % around, k * around + i, (k + 1) * around + i, (k + 1) * around + (i + 1) % around]
+             for k in range(along) for i in range(around)]  # fmt: skip
+    tube = PolyMesh.from_faces(points, np.array(faces))
+    side = np.sqrt(2 * np.pi * 60 / 0.75)
+    for longest, fewest, most in ((np.inf, 1, 1), (1.3, 3, 4), (0.5, 3, 6)):
+        cut = suggest_seams(tube, SuggestSettings(longest=longest))
+        flat, islands = unwrap(cut)
+        assert fewest <= len(islands) <= most and all(i.flat for i in islands)
+        of = Islands.of(flat)
+        for k in range(of.count):
+            box = shapely.MultiPoint(of.places[of.corner_labels == k]).minimum_rotated_rectangle
+            pixels = np.sqrt(of.pixel_area[k] / of.surface_area[k])
+            sides = np.linalg.norm(np.diff(np.array(box.exterior.coords), axis=0), axis=1) / pixels
+            # What is less than four times as long as wide is no strip.
+            wide = float(of.surface_area[k]) / sides.max()
+            assert sides.max() <= max(longest * side, 4 * wide) * (1 + 1e-6)

@@ -12,8 +12,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jacket.core.layout.greedy import turn_matrix
-from jacket.core.layout.pieces import box_angle
 from jacket.core.mesh.polymesh import Floats
+from jacket.core.space.enclosing import Enclosing
 from jacket.core.uv.islands import Islands
 from jacket.core.uv.sheets import APART, from_pixel_places
 from jacket.errors import EditRefused
@@ -161,7 +161,7 @@ def fitted(islands: Islands, ids: Ids, how: str) -> Floats:
 
 def upright(islands: Islands, ids: Ids) -> Floats:
     """Each turned so that its smallest box stands along the sheet, the nearest way."""
-    angle = np.array([box_angle(islands.pixel_outline(k).reshape(-1, 2)) if islands.mapped[k] else 0.0 for k in ids])
+    angle = np.array([Enclosing.of(islands.pixel_outline(k).reshape(-1, 2)).turn if islands.mapped[k] else 0.0 for k in ids])
     angle = (angle + np.pi / 4) % (np.pi / 2) - np.pi / 4
     return each_transformed(islands, ids, np.array([turn_matrix(a) for a in angle]), np.zeros((len(angle), 2)), middles(islands, ids))
 

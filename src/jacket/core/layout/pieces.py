@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 from jacket.core.layout.greedy import turn_matrix
 from jacket.core.layout.parting import Floats, Ints
 from jacket.core.layout.shapes import chained
+from jacket.core.space.enclosing import Enclosing
 from jacket.core.uv.identity import IslandRecord
 from jacket.core.uv.islands import Islands, density_scales
 from jacket.core.uv.sheets import APART
@@ -146,24 +147,7 @@ def _piece(layer: int, islands: Islands, members: list[int], scale: float, align
     if fixed:
         origin = islands.sheets[max(sheet, 0)].origin * APART
         return Piece(layer, tuple(members), np.eye(2), -origin, chained(raw - origin), area, sheet, group, True)
-    matrix = turn_matrix(box_angle(raw.reshape(-1, 2)) if align else 0.0) * scale
+    matrix = turn_matrix(Enclosing.of(raw.reshape(-1, 2)).turn if align else 0.0) * scale
     turned = raw @ matrix.T
     shift = -(turned.min(axis=(0, 1)) + turned.max(axis=(0, 1))) / 2
     return Piece(layer, tuple(members), matrix, shift, chained(turned + shift), area * scale**2, sheet, group, False)
-
-
-def box_angle(points: Floats) -> float:
-    """Turn in radians that lays the smallest enclosing rectangle along the axes: one side lies on the hull (Freeman and
-    Shapira 1975)."""
-    from scipy.spatial import ConvexHull, QhullError
-
-    try:
-        hull = points[ConvexHull(points).vertices]
-    except QhullError:
-        return 0.0
-    side = np.roll(hull, -1, axis=0) - hull
-    angles = np.arctan2(side[:, 1], side[:, 0])
-    c, s = np.cos(-angles), np.sin(-angles)
-    x = c[:, None] * hull[:, 0] - s[:, None] * hull[:, 1]
-    y = s[:, None] * hull[:, 0] + c[:, None] * hull[:, 1]
-    return float(-angles[int(np.argmin(np.ptp(x, axis=1) * np.ptp(y, axis=1)))])

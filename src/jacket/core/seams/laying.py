@@ -12,11 +12,14 @@ from jacket.core.flatten.starts import signed_areas
 from jacket.core.flatten.stretch import singular_values
 from jacket.core.flatten.unwrap import as_it_lies, flat_start
 from jacket.core.mesh.polymesh import Bools, Floats, Ints, PolyMesh
+from jacket.core.space.enclosing import Enclosing
 from jacket.core.uv.chart import Chart, chart_of, placed
 from jacket.errors import JacketError
 
 QUICK = 12
 """Steps after which an island is judged for the first time."""
+STRIP = 4.0
+"""Times its mean width from which on the longer side of its smallest box makes an island a strip."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -26,6 +29,7 @@ class Laid:
     uv        (V', 2) places of the chart's points
     energy    mean symmetric Dirichlet energy, 1 is perfect;  p99 its 99th percentile over triangles
     solidity  share of its convex hull that it fills
+    strip     how long it is where it is a strip, 0 where it is none
     crosses   whether its border crosses itself
     """
 
@@ -34,6 +38,7 @@ class Laid:
     energy: float
     p99: float
     solidity: float
+    strip: float
     crosses: bool
 
     def corner_uv(self) -> Floats:
@@ -65,7 +70,7 @@ def lay(mesh: PolyMesh, faces: Ints, cut: Bools, steps: int = QUICK, start: Floa
     chart = chart_of(mesh, faces, cut)
     lying = as_it_lies(chart) if chart.border else None
     if lying is not None:
-        return Laid(chart, lying, 1.0, 1.0, solidity(chart, lying), border_crosses(chart, lying))
+        return Laid(chart, lying, 1.0, 1.0, *_filling(chart, lying), border_crosses(chart, lying))
     if not chart.is_disk:
         return None
     try:
@@ -81,17 +86,18 @@ def lay(mesh: PolyMesh, faces: Ints, cut: Bools, steps: int = QUICK, start: Floa
     good = energy[np.isfinite(energy)]
     return Laid(
         chart, descent.uv, float(descent.energy), float(np.percentile(good, 99)) if len(good) else 1.0,
-        solidity(chart, descent.uv), border_crosses(chart, descent.uv),
+        *_filling(chart, descent.uv), border_crosses(chart, descent.uv),
     )  # fmt: skip
 
 
 def solidity(chart: Chart, uv: Floats) -> float:
     """Share of its convex hull that a flat island fills; 0 where it has none."""
-    from scipy.spatial import ConvexHull, QhullError
+    return _filling(chart, uv)[0]
 
-    try:
-        hull = ConvexHull(uv).volume
-    except QhullError:
-        return 0.0
-    flat = float((np.abs(signed_areas(uv, chart.triangles)) * chart.weights).sum())
-    return flat / max(hull, 1e-300)
+
+def _filling(chart: Chart, uv: Floats) -> tuple[float, float]:
+    """Share of its convex hull that a flat island fills, 0 where it has none, and its length as a strip."""
+    around = Enclosing.of(uv)
+    area = float((np.abs(signed_areas(uv, chart.triangles)) * chart.weights).sum())
+    strip = around.long if around.long**2 >= STRIP * area else 0.0
+    return (area / around.hull if around.hull > 0 else 0.0), strip

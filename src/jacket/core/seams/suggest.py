@@ -12,7 +12,7 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from jacket.core.flatten.descent import FULL_STEPS
-from jacket.core.mesh.geometry import dihedral_angles, edge_lengths
+from jacket.core.mesh.geometry import dihedral_angles, edge_lengths, face_areas
 from jacket.core.mesh.polymesh import Bools, Floats, Ints, PolyMesh
 from jacket.core.mesh.walks import face_parts
 from jacket.core.seams.cloth import Watch, unwatched
@@ -39,6 +39,8 @@ UNCUT = 0.25
 """What a sharp edge costs that is not cut, by its length: shading breaks there."""
 TRIAL = 5
 """Steps after which a cut that is only tried is judged: it starts from where the part lay."""
+FULL = 0.75
+"""Share of a square sheet that islands are taken to fill where it is told how long one may be."""
 ACTS = 80
 """Cuts after which a piece that still does not open is left to the patches."""
 
@@ -48,11 +50,13 @@ class SuggestSettings:
     """most     islands wanted at most of each connected piece; rings stop there, what does not open is still cut
     stretch  mean energy that an island may have, 1 is perfect
     mirror   "", "x", "y" or "z": both sides of the plane through the origin are cut alike
+    longest  sides of a sheet that a strip may be long, one that the whole mesh fills to `FULL`; inf for any length
     """
 
     most: int = 12
     stretch: float = 1.06
     mirror: str = ""
+    longest: float = 1.3
 
 
 @dataclass(frozen=True, eq=False)
@@ -68,17 +72,18 @@ class Wishes:
 
 @dataclass(frozen=True)
 class Limits:
-    """What an island may be like: mean and 99th percentile of its energy, share of its hull that it fills."""
+    """What an island may be like: mean and 99th percentile of its energy, share of its hull that it fills, how long a strip may be."""
 
     energy: float
     p99: float
     solidity: float
+    long: float = np.inf
 
     def keeps(self, laid: Laid | None) -> bool:
         """Whether an island is good enough."""
         return (
             laid is not None and not laid.crosses and laid.energy <= self.energy and laid.p99 <= self.p99
-            and laid.solidity >= self.solidity
+            and laid.solidity >= self.solidity and laid.strip <= self.long
         )  # fmt: skip
 
 
@@ -88,7 +93,7 @@ class _Work:
     settings: SuggestSettings
     open: Limits
     progress: Progress
-    sew: Limits = Limits(1.05, 1.7, 0.68)
+    sew: Limits
     rings: Bools = field(default_factory=lambda: np.zeros(0, bool))
     acts: int = 0
     good: set[bytes] = field(default_factory=set)
@@ -115,6 +120,8 @@ def suggest_seams(
     order = np.argsort(labels, kind="stable")
     bounds = np.searchsorted(labels[order], np.arange(count + 1))
     done = 0
+    # A strip longer than the sheet makes everything smaller.
+    long = settings.longest * float(np.sqrt(face_areas(mesh).sum() / FULL))
     for k in range(count):
         faces = order[bounds[k] : bounds[k + 1]]
         share = len(faces) / mesh.n_faces
@@ -125,7 +132,7 @@ def suggest_seams(
         piece = chart_of(mesh, faces, nothing)
         edges = np.empty(piece.mesh.topology.n_edges, np.int32)
         edges[piece.mesh.topology.edge] = topology.edge[piece.corners]
-        flags = _piece(piece.mesh, cost[edges], keep[edges], settings, told, watch)
+        flags = _piece(piece.mesh, cost[edges], keep[edges], settings, long, told, watch)
         out[edges[flags]] = True
         done += len(faces)
     out &= topology.edge_uses > 1
@@ -133,7 +140,7 @@ def suggest_seams(
 
 
 def _piece(
-    mesh: PolyMesh, cost: Floats, keep: Bools, settings: SuggestSettings, progress: Progress, watch: Watch
+    mesh: PolyMesh, cost: Floats, keep: Bools, settings: SuggestSettings, long: float, progress: Progress, watch: Watch
 ) -> Bools:
     """(E,) where one connected piece is cut: by limbs, along its edges, or as comes out better where it has both."""
     mates, side, along = _mates(mesh, settings.mirror)
@@ -141,7 +148,7 @@ def _piece(
     tailor.side = side
     tailor.cut |= keep
     tailor.keep |= keep
-    work = _Work(tailor, settings, Limits(settings.stretch, 1.8, 0.55), progress)
+    work = _Work(tailor, settings, Limits(settings.stretch, 1.8, 0.55, long), progress, Limits(1.05, 1.7, 0.68, long))
     whole = np.arange(mesh.n_faces, dtype=np.int32)
     if not keep.any() and work.open.keeps(tailor.lay(whole, QUICK)) and work.open.keeps(tailor.lay(whole, FULL_STEPS)):
         return tailor.cut
@@ -167,11 +174,11 @@ def _cut_one_way(work: _Work, network: Bools | None, keep: Bools) -> float:
     work.good.clear()
     work.acts, work.rings = 0, np.zeros_like(keep)
     if network is not None:
-        work.sew = Limits(1.004, 1.06, 0.62)
+        work.sew = Limits(1.004, 1.06, 0.62, work.open.long)
         tailor.cut |= network
         tailor.watch("line", tailor.mesh.points[tailor.mesh.topology.edge_points[network]])
     else:
-        work.sew = Limits(min(1.05, work.settings.stretch), 1.7, 0.68)
+        work.sew = Limits(min(1.05, work.settings.stretch), 1.7, 0.68, work.open.long)
         tailor.ring_rounds(work.settings.most)
         work.rings = tailor.cut & ~keep
     if not _open_all(work, QUICK):
@@ -345,6 +352,8 @@ def _best_cut(work: _Work, faces: Ints, laid: Laid | None) -> tuple[Ints, str]:
 
 ISLAND, EXCESS = 0.15, 25.0
 """What one island more costs, in √area of seam that is fully seen."""
+TOO_LONG = 0.5
+"""How bad it is to be twice as long as may be, where energy counts from 1."""
 
 
 def _badness(work: _Work, laid: Laid | None, faces: Ints) -> float:
@@ -354,7 +363,7 @@ def _badness(work: _Work, laid: Laid | None, faces: Ints) -> float:
         return 2.0 * area
     return area * (
         max(laid.energy - 1, 0.0) + 0.1 * max(laid.p99 - work.open.p99, 0) + 0.2 * laid.crosses
-        + 0.5 * max(work.open.solidity - laid.solidity, 0)
+        + 0.5 * max(work.open.solidity - laid.solidity, 0) + TOO_LONG * max(laid.strip / work.open.long - 1, 0)
     )  # fmt: skip
 
 

@@ -15,6 +15,7 @@ from jacket.core.seams.kept import is_on, set_flags, set_names
 from jacket.core.seams.measure import SetFigures
 from jacket.core.uv.sets import cut_flags
 from jacket.document.edits import seams
+from jacket.jobs.seams import LONGEST
 from jacket.qt.cards.base import soft
 from jacket.qt.cards.stage import StageCard
 from jacket.qt.scene.jacket import Same
@@ -188,6 +189,7 @@ class SuggestCard(StageCard):
         desk, state = self.desk, self.desk.program.document.state
         desk.number(self, "Most islands", SeamsValues, "most", 1, 1000)
         desk.number(self, "Largest stretch", SeamsValues, "stretch", 1.001, 2, "", False)
+        desk.number(self, "Longest strip", SeamsValues, "longest", *LONGEST, "sheets", False)
         self.row("Keep what is cut", desk.switch(SeamsValues, "keep_cuts", "Keep what is cut"))
         self.row("Mirror", f"{state.mirror.upper()} plane" if state.mirror else "as it is")
         self.row("Hide from", "sight lines" if state.sights else "the open sky")

@@ -1,0 +1,44 @@
+"""What encloses points of the plane most closely: their convex hull and the smallest rectangle."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+Floats = NDArray[np.float64]
+
+
+@dataclass(frozen=True)
+class Enclosing:
+    """hull  area of the convex hull
+    turn   radians that lay the smallest enclosing rectangle along the axes
+    long   its longer side;  short  its shorter one
+    """
+
+    hull: float
+    turn: float
+    long: float
+    short: float
+
+    @staticmethod
+    def of(points: Floats) -> Enclosing:
+        """What encloses points (N, 2): one side of the smallest rectangle lies on the hull (Freeman and Shapira, "Determining the
+        minimum-area encasing rectangle for an arbitrary closed curve", 1975). Points on one line have no hull; their box along
+        the axes is told."""
+        from scipy.spatial import ConvexHull, QhullError
+
+        try:
+            found = ConvexHull(points)
+        except (QhullError, ValueError):
+            spans = np.ptp(points, axis=0) if len(points) else np.zeros(2)
+            return Enclosing(0.0, 0.0, float(spans.max()), float(spans.min()))
+        hull = points[found.vertices]
+        side = np.roll(hull, -1, axis=0) - hull
+        angles = np.arctan2(side[:, 1], side[:, 0])
+        c, s = np.cos(-angles), np.sin(-angles)
+        x = np.ptp(c[:, None] * hull[:, 0] - s[:, None] * hull[:, 1], axis=1)
+        y = np.ptp(s[:, None] * hull[:, 0] + c[:, None] * hull[:, 1], axis=1)
+        k = int(np.argmin(x * y))
+        return Enclosing(float(found.volume), float(-angles[k]), float(max(x[k], y[k])), float(min(x[k], y[k])))
