@@ -43,6 +43,7 @@ class Answers:
         self.rows: list[tuple[float, str]] = []
         self.stops: list[tuple[float, str]] = []
         self._drawn = 0.0
+        self._composing: tuple[float, float] | None = None
         for view in (window.form, window.flat):
             self._watch(view)
 
@@ -55,6 +56,19 @@ class Answers:
             self._drawn += time.perf_counter() - start
 
         view.paintGL = timed  # type: ignore[method-assign]
+        # Views are put together with the rest of the window in software too.
+        view.aboutToCompose.connect(self._composes)
+        view.frameSwapped.connect(self._composed)
+
+    def _composes(self) -> None:
+        if self._composing is None:
+            self._composing = time.perf_counter(), self._drawn
+
+    def _composed(self) -> None:
+        if self._composing is not None:
+            start, drawn = self._composing
+            self._drawn += time.perf_counter() - start - (self._drawn - drawn)
+            self._composing = None
 
     def _step(self, act: Callable[[], object]) -> float:
         """Seconds an act takes without the drawing."""

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any
 
+from jacket.commands.display import Heat
 from jacket.commands.host import PackView, Place
 from jacket.core.bake.made import Bake
 from jacket.core.mesh.polymesh import PolyMesh
@@ -55,6 +56,9 @@ class Front:
 
     def prepare(self, mesh: PolyMesh, progress: Progress) -> None:
         progress(1.0, "ready")
+
+    def prepare_heat(self, heat: Heat) -> None:
+        self.calls.append(("prepare_heat", heat.reach))
 
     def watch_field(self, strokes: Any) -> None:
         self.calls.append(("watch_field", len(strokes)))

@@ -236,13 +236,16 @@ class Program(Fronted):
             return
         mesh = source.mesh
 
-        def job(progress: Progress) -> Any:
+        def job(progress: Progress) -> Heat:
             progress(0.1, "measuring the mirror difference")
-            return mirror_difference(mesh, plane)
+            values = mirror_difference(mesh, plane)
+            heat = Heat(mesh, values, max(float(np.percentile(values, 98)), 0.1), plane)
+            self.front.prepare_heat(heat)
+            return heat
 
-        def merge(values: Any) -> None:
-            reach = max(float(np.percentile(values, 98)), 0.1)
-            self.show(replace(self.display, heat=Heat(mesh, values, reach, plane)))
+        def merge(heat: Heat) -> None:
+            values = heat.values
+            self.show(replace(self.display, heat=heat))
             self.say(f"Mirrored points lie {values.mean():.2f} % of the diagonal off on average, {values.max():.2f} % at most.")
 
         self.start(Task("measure the mirror difference", job, merge, (Ground("source", source.id, mesh),)))

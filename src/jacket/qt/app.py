@@ -43,7 +43,7 @@ def start_logging() -> None:
     log.setLevel(logging.INFO)
 
 
-SWITCH = 5e-4
+SWITCH = 1e-4
 """Seconds after which a thread hands the interpreter over."""
 
 

@@ -114,7 +114,7 @@ class Following(QObject):
             parts.flat.packing.show_view(program.packing)
             parts.showing.redraw_flat()
         if name in ("stage", "display", "lit", "proposal", "strokes", "figures", "baked"):
-            self._redraw()
+            parts.showing.redraw()
             parts.differing.follow()
             parts.outlining.follow()
 
@@ -145,18 +145,11 @@ class Following(QObject):
             parts.flat.show_sheets()
         self._refresh_panel(changed)
         parts.hints.show_status()
-        self._redraw()
+        parts.showing.redraw()
         parts.differing.follow()
         parts.outlining.follow()
         if not self.document.in_gesture:
             parts.hover_timer.start()
-
-    def _redraw(self) -> None:
-        """Bring both views up to date: at once, or, where there is much to draw, in the event loop's next turns."""
-        if is_large(self.document.state):
-            self.parts.showing.redraw_in_turn()
-        else:
-            self.parts.showing.redraw()
 
     def _refresh_panel(self, changed: set[str]) -> None:
         """Bring the cards up to date: at once, or, where there is much to look at, in the event loop's next turn."""

@@ -14,7 +14,7 @@ from jacket.document.document import Document
 from jacket.program import Program
 from jacket.progress import Progress
 from jacket.qt.scene.lit import is_handed, make_ready
-from jacket.qt.scene.source import is_whole, prepare_drawing
+from jacket.qt.scene.source import heated, is_whole, prepare_drawing
 from jacket.qt.views.form_view import FormView
 from jacket.qt.work import Worker
 from jacket.stages.topology.tools.tidying import TIDYINGS, Tidy
@@ -55,6 +55,10 @@ class Looking(QObject):
         renderer = self.form.renderer
         prepare_drawing(mesh, renderer is None or renderer.software, progress)
 
+    def prepare_heat(self, heat: Heat) -> None:
+        """Derive what drawing a source in heat needs; for the background."""
+        heated(heat.mesh, heat, self.form.palette_)
+
     def follow_sources(self) -> None:
         """Make ready to draw what undo brought back."""
         missing = next((s.mesh for s in self.program.document.state.sources if not is_whole(s.mesh)), None)
@@ -93,12 +97,17 @@ class Looking(QObject):
         mesh = source.mesh
         self._measured = (mesh, *meshes)
 
-        def done(found: tuple[Any, float]) -> None:
+        def look() -> Heat:
+            heat = Heat(mesh, *uncovered_values(mesh, meshes))
+            self.prepare_heat(heat)
+            return heat
+
+        def done(heat: Heat) -> None:
             if program.display.uncovered:
-                program.show(replace(program.display, heat=Heat(mesh, found[0], found[1])))
+                program.show(replace(program.display, heat=heat))
             self.timer.start()  # the layers may be others by now
 
-        self.looker.start("look for what is not covered", lambda _: uncovered_values(mesh, meshes), done, program.say)
+        self.looker.start("look for what is not covered", lambda _: look(), done, program.say)
 
     # ---- gaps of large layers ----------------------------------------------------------------------------
     def follow_gap(self) -> None:

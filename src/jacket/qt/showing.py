@@ -8,6 +8,7 @@ from typing import Any
 
 from PySide6.QtCore import QObject, QTimer
 
+from jacket.commands.beside import is_large
 from jacket.core.derive import pickable
 from jacket.formats.deliver.laid import decal_stamps
 from jacket.formats.deliver.own import own_stamps
@@ -63,13 +64,12 @@ class Showing(QObject):
         return all(pickable(s.mesh) for s in self.program.document.state.sources if s.visible)
 
     def redraw(self) -> None:
-        """Make both scenes anew where they changed."""
-        self._redraw_form()
-        self.redraw_flat()
-
-    def redraw_in_turn(self) -> None:
-        """Make both scenes anew where they changed, each in a turn of the event loop of its own, that of the view that is worked in
-        first; during a gesture that one at once, since it has to follow the pointer."""
+        """Make both scenes anew where they changed: at once, or, where there is much to draw, each in a turn of the event loop of
+        its own, that of the view that is worked in first; during a gesture that one at once, since it has to follow the pointer."""
+        if not is_large(self.program.document.state):
+            self._redraw_form()
+            self.redraw_flat()
+            return
         views = [self._redraw_form, self.redraw_flat]
         if self.flat.underMouse() or self.flat.dragged:
             views.reverse()

@@ -12,7 +12,7 @@ from PySide6.QtCore import QPoint, QSize, QTimer, Signal
 from PySide6.QtGui import QCloseEvent, QKeyEvent, QKeySequence, QShortcut
 from PySide6.QtWidgets import QApplication, QHBoxLayout, QInputDialog, QMainWindow, QVBoxLayout, QWidget
 
-from jacket.commands.display import Display
+from jacket.commands.display import Display, Heat
 from jacket.commands.host import PackView, Place
 from jacket.commands.keys import chords
 from jacket.commands.model import Command
@@ -23,6 +23,7 @@ from jacket.program import Program
 from jacket.progress import Progress
 from jacket.qt.cards.panel import Panel
 from jacket.qt.checking import Checking
+from jacket.qt.collecting import Collecting
 from jacket.qt.differing import Differing
 from jacket.qt.files.filing import Filing
 from jacket.qt.files.keeping import Keeper
@@ -87,6 +88,7 @@ class Window(QMainWindow):
                       self.looking, self.showing, self.differing, self.outlining, self.foreseeing, self.checking, self.watching, self.hover_timer)  # fmt: skip
         self.following = Following(parts, self)
         self.keyboard = Keyboard(self.program, self.form, self.flat, self.rehover)
+        self.collecting = Collecting(lambda: self.settled, self)
         self._connect()
         self._recolour()
         self.following.program_changed("stage")
@@ -219,6 +221,9 @@ class Window(QMainWindow):
 
     def prepare(self, mesh: PolyMesh, progress: Progress) -> None:
         self.looking.prepare(mesh, progress)
+
+    def prepare_heat(self, heat: Heat) -> None:
+        self.looking.prepare_heat(heat)
 
     def watch_field(self, strokes: Any) -> None:
         self.field_seen.emit(strokes)
