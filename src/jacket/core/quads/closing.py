@@ -23,6 +23,7 @@ from jacket.core.quads.base import Base
 from jacket.core.quads.fitting import fitted, least_folded, lines_over, with_ends
 from jacket.core.quads.steering import Guide, dense_guide
 from jacket.core.quads.subdivide import split_to_quads
+from jacket.core.quads.uncrossed import uncrossed
 from jacket.core.rows.unwind import Apart, taken_apart, unwound, windings
 from jacket.core.space.bvh import Bvh
 from jacket.core.space.rays import RayTree
@@ -147,8 +148,11 @@ def closed(
     best, best_now = laid, before
     spare, spare_now = laid, before
 
-    def consider(mesh: PolyMesh) -> bool:
-        nonlocal best, best_now, spare, spare_now
+    # Up to the usual wish corners give no more than at half of it.
+    give = min(2.0 * closeness, 1.0) if closeness <= USUAL else 2.0 * closeness
+
+    def mended(mesh: PolyMesh) -> tuple[PolyMesh, Standing]:
+        """With what can be put right: thin corners, folds, ends."""
         if not guides:
             # Thin corners that can be opened are no price of closed rows.
             mesh = opened(mesh, surface, np.zeros(mesh.n_points, bool), lines_over(mesh, base))
@@ -169,8 +173,18 @@ def closed(
             then = standing(reached, surface, base, guides, ends)
             if then.bare < now.bare:
                 mesh, now = reached, then
-        # Up to the usual wish corners give no more than at half of it.
-        give = min(2.0 * closeness, 1.0) if closeness <= USUAL else 2.0 * closeness
+        return mesh, now
+
+    def consider(mesh: PolyMesh) -> bool:
+        nonlocal best, best_now, spare, spare_now
+        # What is still too long is parted first: ends are pulled to only once.
+        apart = mesh if guides else uncrossed(mesh, base, surface)
+        plain = mesh
+        mesh, now = mended(apart)
+        if apart is not plain and not fits(now, before, give):
+            mended_plain, then = mended(plain)
+            if fits(then, before, give) or then.bare < now.bare:
+                mesh, now = mended_plain, then
         closes = now.winding <= CLOSED < best_now.winding
         if (closes or now.winding < best_now.winding - 1.0) and fits(now, before, give):
             best, best_now = mesh, now

@@ -1,0 +1,78 @@
+"""The last rings that are too long, parted one quad at a time on a fitted result, each time smoothed around."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from jacket.core.fit.relax import relaxed_part
+from jacket.core.mesh.geometry import scaled_jacobian
+from jacket.core.mesh.poles import irregular_count
+from jacket.core.mesh.polymesh import Bools, PolyMesh
+from jacket.core.quads.base import Base
+from jacket.core.quads.fitting import lines_over
+from jacket.core.rows.measure import rings
+from jacket.core.rows.uncrossing import parted, partings
+from jacket.core.rows.unwind import windings
+from jacket.core.space.bvh import Bvh
+
+AIM, REACHED = 9.4, 9.7
+"""Longest ring and quads crossed by their own, in %, that are sought, and with which one is content."""
+ODDEST = 0.034
+"""Irregular points a quad up to which more may come of it."""
+MORE = 0.004
+"""The same, by how much more than there were."""
+MOST, TRIED = 12, 8
+"""Quads that close up at most, and how many are tried each time."""
+AROUND, ROUNDS = 4, 30
+"""Steps around such a quad in which points move, and how often."""
+LEAST = 0.45
+"""Least corner there may be around one."""
+
+
+def uncrossed(mesh: PolyMesh, base: Base, surface: Bvh) -> PolyMesh:
+    """A fitted result of quads with rings parted until none is too long, or as far as irregular points and corners allow; itself
+    where nothing is gained. Points on creases and borders keep their places."""
+    lines = lines_over(mesh, base)
+    stay = np.zeros(mesh.n_points, bool) if lines is None else lines.sliding | lines.fixed
+    room = min(int(MORE * mesh.n_faces), int(ODDEST * mesh.n_faces) - irregular_count(mesh))
+    for _ in range(MOST):
+        found = _next(mesh, stay, surface, room) if max(windings(mesh)) > REACHED else None
+        if found is None:
+            return mesh
+        mesh, stay, odd = found
+        room -= odd
+    return mesh
+
+
+def _over(mesh: PolyMesh) -> float:
+    """By how much all rings that are too long are so, and the quads crossed by their own, in %."""
+    found = rings(mesh)
+    long = 100.0 * found.crossings / max(2 * found.n_quads, 1)
+    return float(np.maximum(long - AIM, 0.0).sum()) + max(found.crossed_by_itself - AIM, 0.0)
+
+
+def _least(mesh: PolyMesh, near: Bools) -> float:
+    """The least corner of faces at points that are flagged (V,)."""
+    return float(scaled_jacobian(mesh)[near[mesh.as_quads()].any(axis=1)].min())
+
+
+def _next(mesh: PolyMesh, stay: Bools, surface: Bvh, room: int) -> tuple[PolyMesh, Bools, int] | None:
+    """The mesh with one ring parted, which of its points stay, and irregular points more; None where none can be."""
+    now = _over(mesh)
+    for one in [p for p in partings(mesh, stay, AIM) if p.odd <= room][:TRIED]:
+        made = parted(mesh, one, stay)
+        if made is None or _over(made[0]) >= now:
+            continue
+        new, to = made
+        stays = np.zeros(new.n_points, bool)
+        stays[to[stay]] = True
+        near = np.zeros(new.n_points, bool)
+        near[to[one.stays]] = True
+        for _ in range(AROUND):
+            faces = near[new.as_quads()].any(axis=1)
+            near[new.as_quads()[faces]] = True
+        ids = np.flatnonzero(near & ~stays & ~new.topology.border_points)
+        new = new.with_points(relaxed_part(new, surface, ids, np.ones(len(ids)), ROUNDS))
+        if _least(new, near) >= min(LEAST, _least(mesh, near[to])):
+            return new, stays, one.odd
+    return None
