@@ -32,15 +32,6 @@ def taken_apart(mesh: PolyMesh, features: np.ndarray | None = None) -> TMesh:
     return tm
 
 
-@pytest.fixture(scope="module")
-def winding() -> PolyMesh:
-    """Quads of a bumpy ball as the grid's rounding leaves them: rows that wind."""
-    ball = icosphere(4)
-    bumps = 1 + 0.35 * np.sin(3 * ball.points[:, 0]) * np.cos(2.5 * ball.points[:, 1] + 1) + 0.2 * ball.points[:, 2] ** 3
-    source = ball.with_points(ball.points * bumps[:, None])
-    return automatic_quads(source, AutoSettings(quads=900, rows=0.0)).mesh
-
-
 def test_a_cube_comes_apart_into_squares() -> None:
     """Twelve lines join eight corners; each is parted in its middle by a line of our own, so that each side is four."""
     mesh = split_to_quads(split_to_quads(cube()))

@@ -11,7 +11,6 @@ from jacket.core.jit import inline, kernel
 from jacket.core.layout.parting import Floats, Ints, Lying, Room
 from jacket.core.layout.shapes import Stock
 
-
 BLOCK = 8
 """Cells along a block of the map of which only the least is looked at first."""
 

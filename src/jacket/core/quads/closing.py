@@ -14,7 +14,7 @@ from functools import cache, partial
 import numpy as np
 from scipy.spatial import cKDTree
 
-from jacket.core.fit.opening import opened
+from jacket.core.fit.opening import THIN, opened
 from jacket.core.fit.relax import Lines, relaxed, untangled
 from jacket.core.mesh.geometry import edge_lengths, scaled_jacobian, unit
 from jacket.core.mesh.poles import irregular_count
@@ -132,109 +132,144 @@ def fits(now: Standing, before: Standing, give: float, most: float = GAP) -> boo
     )
 
 
-def closed(
-    laid: PolyMesh, coarse: Callable[[int], PolyMesh | None], base: Base, surface: Bvh, wanted: int,
-    closeness: float, graded: bool, guides: Sequence[Guide], ends: Ends, progress: Progress,
-) -> PolyMesh:  # fmt: skip
-    """A fitted result with its rows closed as far as corners and gaps allow, or itself where nothing better is found.
+@dataclass(frozen=True, eq=False)
+class Over:
+    """What quads are laid over and judged by: the base and the surface, guides, how ends are reached; and how they are laid:
+    `wanted` of them, with steps as painted where `graded`, rows closing by `closeness` from 0, even steps, to 1."""
 
-    coarse      makes quads of another number
-    closeness   0..1: 0 keeps steps even, 1 closes rows at the price of uneven steps
-    ends        how they are reached
-    """
-    before = standing(laid, surface, base, guides, ends)
+    base: Base
+    surface: Bvh
+    guides: Sequence[Guide]
+    ends: Ends
+    wanted: int
+    closeness: float
+    graded: bool
+
+    @property
+    def give(self) -> float:
+        """How much corners give: up to the usual wish no more than at half of it."""
+        return min(2.0 * self.closeness, 1.0) if self.closeness <= USUAL else 2.0 * self.closeness
+
+    def standing(self, mesh: PolyMesh) -> Standing:
+        """The measures of a mesh."""
+        return standing(mesh, self.surface, self.base, self.guides, self.ends)
+
+    def fitted(self, raw: PolyMesh) -> PolyMesh:
+        """Quads laid anew, fitted as the first ones were."""
+        return least_folded(fitted(raw, self.base, self.surface, self.graded, self.guides, True), raw, self.surface)
+
+    def opened(self, mesh: PolyMesh, thin: float = THIN) -> PolyMesh:
+        """With thin corners opened, which are then no price of closed rows; as it is where guides hold its points."""
+        return mesh if self.guides else opened(mesh, self.surface, np.zeros(mesh.n_points, bool), lines_over(mesh, self.base), thin=thin)
+
+    def parted(self, mesh: PolyMesh) -> PolyMesh:
+        """With rings parted that are too long; as it is where guides hold its points."""
+        lines = lines_over(mesh, self.base)
+        stay = np.zeros(mesh.n_points, bool) if lines is None else lines.sliding | lines.fixed
+        return mesh if self.guides else uncrossed(mesh, self.surface, stay)
+
+
+def closed(laid: PolyMesh, coarse: Callable[[int], PolyMesh | None], over: Over, progress: Progress) -> PolyMesh:
+    """A fitted result with its rows closed as far as corners and gaps allow, or itself where nothing better is found; `coarse`
+    makes quads of another number."""
+    before = over.standing(laid)
     if before.winding <= CLOSED:
         return laid
-    best, best_now = laid, before
-    spare, spare_now = laid, before
-
-    # Up to the usual wish corners give no more than at half of it.
-    give = min(2.0 * closeness, 1.0) if closeness <= USUAL else 2.0 * closeness
-
-    def mended(mesh: PolyMesh) -> tuple[PolyMesh, Standing]:
-        """With what can be put right: thin corners, folds, ends."""
-        if not guides:
-            # Thin corners that can be opened are no price of closed rows.
-            mesh = opened(mesh, surface, np.zeros(mesh.n_points, bool), lines_over(mesh, base))
-        now = standing(mesh, surface, base, guides, ends)
-        if now.folded > before.folded:
-            mesh = untangled(mesh, surface, None, 120)
-            if not guides:
-                mesh = opened(mesh, surface, np.zeros(mesh.n_points, bool), lines_over(mesh, base), thin=0.5)
-            now = standing(mesh, surface, base, guides, ends)
-        if now.bare > GAP >= now.gap:
-            reached = with_ends(mesh, base, surface, lines_over(mesh, base), 0.009 * GAP * base.mesh.diagonal)
-            then = standing(reached, surface, base, guides, ends)
-            if then.bare < now.bare:
-                mesh, now = reached, then
-        if now.bare > GAP and now.winding < best_now.winding - 1.0 and fits(replace(now, bare=0.0), before, 4.0 * closeness, LONG_WAY * GAP):
-            # Nothing but ends that are short speaks against it: they are pulled to as at the very end.
-            reached = ends.pull(mesh)
-            then = standing(reached, surface, base, guides, ends)
-            if then.bare < now.bare:
-                mesh, now = reached, then
-        return mesh, now
-
-    def consider(mesh: PolyMesh) -> bool:
-        nonlocal best, best_now, spare, spare_now
-        # What is still too long is parted first: ends are pulled to only once.
-        apart = mesh if guides else uncrossed(mesh, base, surface)
-        plain = mesh
-        mesh, now = mended(apart)
-        if apart is not plain and not fits(now, before, give):
-            mended_plain, then = mended(plain)
-            if fits(then, before, give) or then.bare < now.bare:
-                mesh, now = mended_plain, then
-        closes = now.winding <= CLOSED < best_now.winding
-        if (closes or now.winding < best_now.winding - 1.0) and fits(now, before, give):
-            best, best_now = mesh, now
-        elif now.winding < spare_now.winding - 1.0 and fits(now, before, 4.0 * closeness, LONG_WAY * GAP):
-            spare, spare_now = mesh, now
-        return best_now.winding <= CLOSED
-
+    tries = _Tries(over, before, laid)
     # A grid of a quarter of the quads has no room for as many irregular points as horns and claws make.
-    crowded = irregular_count(laid) > MOST_ODD * 0.25 * wanted
+    crowded = irregular_count(laid) > MOST_ODD * 0.25 * over.wanted
     shares = [1.0, 0.65, 0.4, ALL]
     ways = [*([] if crowded else [(True, 1.0)]), *((False, share) for share in shares)]
-    origin, pieces = laid, cache(partial(_apart, laid, base))
+    origin, pieces = laid, cache(partial(_apart, laid, over.base))
     for k, (split, share) in enumerate(ways):
         if share == ALL:
             # One ring through a fifth of all quads is worse than somewhat uneven steps.
-            if min(best_now.winding, spare_now.winding) <= WINDING or closeness <= 0:
+            if min(tries.best_now.winding, tries.spare_now.winding) <= WINDING or over.closeness <= 0:
                 break
-            share = 1.0 / closeness
-        elif share < 1.0 and best is not laid:
-            if best_now.winding <= (CLOSED if best_now.mean >= ROOMY else WINDING):
+            share = 1.0 / over.closeness
+        elif share < 1.0 and tries.best is not laid:
+            if tries.best_now.winding <= (CLOSED if tries.best_now.mean >= ROOMY else WINDING):
                 break
             # Corners bear more than that: on from there.
-            if best is origin:
+            if tries.best is origin:
                 break
-            share, origin = 1.0, best
-            pieces = cache(partial(_apart, best, base))
+            share, origin = 1.0, tries.best
+            pieces = cache(partial(_apart, origin, over.base))
         step = part(progress, k / len(ways), (k + 1) / len(ways))
         if split:
-            quads = coarse(round(wanted / 4))
-            new = None if quads is None else _split_way(quads, base, surface, wanted, share * closeness, graded, step)
+            quads = coarse(round(over.wanted / 4))
+            new = None if quads is None else _split_way(quads, over, share, step)
         else:
             apart = pieces()
-            new = None if apart is None else _own_way(origin, base, surface, wanted, share * closeness, apart, step)
-        if new is not None and consider(least_folded(fitted(new, base, surface, graded, guides, True), new, surface)):
+            new = None if apart is None else _own_way(origin, over, share, apart, step)
+        if new is not None and tries.consider(over.fitted(new)):
             break
     # Rows that wind through all of a form are worse than an end that is a little short.
-    winds = best_now.winding > WINDING and spare_now.winding < best_now.winding
-    return spare if winds else best
+    winds = tries.best_now.winding > WINDING and tries.spare_now.winding < tries.best_now.winding
+    return tries.spare if winds else tries.best
 
 
-def _split_way(
-    coarse: PolyMesh, base: Base, surface: Bvh, wanted: int, closeness: float, graded: bool, progress: Progress
-) -> PolyMesh | None:
+class _Tries:
+    """What was tried: the best result so far, and the best of those whose ends or corners are a little worse than they should be."""
+
+    def __init__(self, over: Over, before: Standing, laid: PolyMesh) -> None:
+        self.over, self.before = over, before
+        self.best, self.best_now = laid, before
+        self.spare, self.spare_now = laid, before
+
+    def consider(self, mesh: PolyMesh) -> bool:
+        """Take a fitted mesh where it is better than all before; whether rows are closed now."""
+        over = self.over
+        # What is still too long is parted first: ends are pulled to only once.
+        apart = over.parted(mesh)
+        new, now = self._mended(apart)
+        if apart is not mesh and not self._fits(now) and max(windings(mesh)) < self.best_now.winding - 1.0:
+            plain, then = self._mended(mesh)
+            if self._fits(then) or then.bare < now.bare:
+                new, now = plain, then
+        closes = now.winding <= CLOSED < self.best_now.winding
+        if (closes or now.winding < self.best_now.winding - 1.0) and self._fits(now):
+            self.best, self.best_now = new, now
+        elif now.winding < self.spare_now.winding - 1.0 and self._nearly(now):
+            self.spare, self.spare_now = new, now
+        return self.best_now.winding <= CLOSED
+
+    def _fits(self, now: Standing) -> bool:
+        return fits(now, self.before, self.over.give)
+
+    def _nearly(self, now: Standing) -> bool:
+        return fits(now, self.before, 4.0 * self.over.closeness, LONG_WAY * GAP)
+
+    def _mended(self, mesh: PolyMesh) -> tuple[PolyMesh, Standing]:
+        """With what can be put right: thin corners, folds, ends."""
+        over = self.over
+        mesh = over.opened(mesh)
+        now = over.standing(mesh)
+        if now.folded > self.before.folded:
+            mesh = over.opened(untangled(mesh, over.surface, None, 120), 0.5)
+            now = over.standing(mesh)
+        if now.bare > GAP >= now.gap:
+            reach = 0.009 * GAP * over.base.mesh.diagonal
+            mesh, now = self._if_reached(with_ends(mesh, over.base, over.surface, lines_over(mesh, over.base), reach), mesh, now)
+        if now.bare > GAP and now.winding < self.best_now.winding - 1.0 and self._nearly(replace(now, bare=0.0)):
+            # Nothing but ends that are short speaks against it: they are pulled to as at the very end.
+            mesh, now = self._if_reached(over.ends.pull(mesh), mesh, now)
+        return mesh, now
+
+    def _if_reached(self, reached: PolyMesh, mesh: PolyMesh, now: Standing) -> tuple[PolyMesh, Standing]:
+        then = self.over.standing(reached)
+        return (reached, then) if then.bare < now.bare else (mesh, now)
+
+
+def _split_way(coarse: PolyMesh, over: Over, share: float, progress: Progress) -> PolyMesh | None:
+    base, surface = over.base, over.surface
     flags = line_edges(coarse, base)
-    found = unwound(coarse, flags, closeness, 1, progress, wanted=round(wanted / 4))
+    found = unwound(coarse, flags, share * over.closeness, 1, progress, wanted=round(over.wanted / 4))
     mesh, pairs = (coarse, coarse.topology.edge_points[flags]) if found is None else (found.mesh, found.lines)
     if found is None and windings(coarse)[0] > WINDING:
         return None
     mesh, lines = _onto_lines(mesh, pairs, base, surface)
-    if not graded:
+    if not over.graded:
         mesh = relaxed(mesh, surface, 100, lines=lines, evenness=0.2, mending=10.0)
     flags = mesh.topology.edge_flags(pairs)
     fine = split_to_quads(mesh)
@@ -250,13 +285,11 @@ def _apart(mesh: PolyMesh, base: Base) -> Apart | None:
     return taken_apart(mesh, line_edges(mesh, base))
 
 
-def _own_way(
-    laid: PolyMesh, base: Base, surface: Bvh, wanted: int, closeness: float, apart: Apart, progress: Progress
-) -> PolyMesh | None:
-    found = unwound(laid, apart.tm.features, closeness, 4, progress, wanted=wanted, apart=apart)
+def _own_way(laid: PolyMesh, over: Over, share: float, apart: Apart, progress: Progress) -> PolyMesh | None:
+    found = unwound(laid, apart.tm.features, share * over.closeness, 4, progress, wanted=over.wanted, apart=apart)
     if found is None:
         return None
-    return _onto_lines(found.mesh, found.lines, base, surface)[0]
+    return _onto_lines(found.mesh, found.lines, over.base, over.surface)[0]
 
 
 def line_edges(quads: PolyMesh, base: Base) -> Bools:

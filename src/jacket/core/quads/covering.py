@@ -15,7 +15,7 @@ from jacket.core.mesh.pieces import put_side_by_side, split_off
 from jacket.core.mesh.polymesh import Floats, PolyMesh, sorted_pairs
 from jacket.core.mesh.walks import euler_characteristic, face_parts
 from jacket.core.quads.base import Base, make_base
-from jacket.core.quads.closing import Ends, closed
+from jacket.core.quads.closing import Ends, Over, closed
 from jacket.core.quads.crumbs import crumbs_covered
 from jacket.core.quads.curvature import form_density
 from jacket.core.quads.cut import cut_mesh
@@ -195,8 +195,8 @@ def _part_covered(
     if settings.rows > 0 and gridded and laid.n_faces >= FEW:
         # Painted steps are to differ as painted: the closer rows close, the more they even out.
         close = settings.rows if painted is None else min(settings.rows, PAINTED)
-        laid = closed(laid, lambda n: _best_pass(base, solver, n, silent), base, surface, wanted, close,
-                      painted is not None, guides, Ends(held, eyes), part(progress, 0.75, 1.0))  # fmt: skip
+        over = Over(base, surface, guides, Ends(held, eyes), wanted, close, painted is not None)
+        laid = closed(laid, lambda n: _best_pass(base, solver, n, silent), over, part(progress, 0.75, 1.0))
     if not guides and laid is fitted_so:
         # Closed rows were opened before they were judged, and then pulled to their ends.
         laid = opened(laid, surface, np.zeros(laid.n_points, bool), lines_over(laid, base))

@@ -8,8 +8,6 @@ from jacket.core.fit.relax import relaxed_part
 from jacket.core.mesh.geometry import scaled_jacobian
 from jacket.core.mesh.poles import irregular_count
 from jacket.core.mesh.polymesh import Bools, PolyMesh
-from jacket.core.quads.base import Base
-from jacket.core.quads.fitting import lines_over
 from jacket.core.rows.measure import rings
 from jacket.core.rows.uncrossing import parted, partings
 from jacket.core.rows.unwind import windings
@@ -29,11 +27,9 @@ LEAST = 0.45
 """Least corner there may be around one."""
 
 
-def uncrossed(mesh: PolyMesh, base: Base, surface: Bvh) -> PolyMesh:
-    """A fitted result of quads with rings parted until none is too long, or as far as irregular points and corners allow; itself
-    where nothing is gained. Points on creases and borders keep their places."""
-    lines = lines_over(mesh, base)
-    stay = np.zeros(mesh.n_points, bool) if lines is None else lines.sliding | lines.fixed
+def uncrossed(mesh: PolyMesh, surface: Bvh, stay: Bools) -> PolyMesh:
+    """Quads on a surface with rings parted until none is too long, or as far as irregular points and corners allow; the mesh
+    itself where nothing is gained. Points flagged in `stay` (V,) and on borders keep their places."""
     room = min(int(MORE * mesh.n_faces), int(ODDEST * mesh.n_faces) - irregular_count(mesh))
     for _ in range(MOST):
         found = _next(mesh, stay, surface, room) if max(windings(mesh)) > REACHED else None

@@ -11,6 +11,7 @@ from jacket.core.mesh.geometry import edge_lengths, face_centres, scaled_jacobia
 from jacket.core.mesh.polymesh import Bools, Ints, PolyMesh
 from jacket.core.quads.creases import find_creases
 from jacket.core.quads.redo import reach_of
+from jacket.core.quads.uncrossed import uncrossed
 from jacket.core.quads.welding import part_of
 from jacket.core.rows.unwind import Unwound, put_together, unwound, windings
 from jacket.core.space.bvh import Bvh
@@ -73,14 +74,23 @@ def _region(
         if found is None:
             continue
         span(0.75, "relaxing the quads on the source")
-        new = _relaxed(region, found, held, surface)
+        new, on = _relaxed(region, found, held, surface)
+        if rest is None and not held.any():
+            new = uncrossed(new, surface, on)
         if int((scaled_jacobian(new) <= 0).sum()) <= folded:
+            return new
+    if rest is None and not held.any():
+        on = np.zeros(region.n_points, bool)
+        on[region.topology.edge_points[flags]] = True
+        new = uncrossed(region, surface, on)
+        if new is not region:
             return new
     raise EditRefused("No other rows were found here that keep the corners; hold another part, or let rows close less.")
 
 
-def _relaxed(region: PolyMesh, found: Unwound, held: Bools, surface: Bvh) -> PolyMesh:
-    """Unwound quads relaxed on the source; held borders stay, creases and other borders slide along themselves."""
+def _relaxed(region: PolyMesh, found: Unwound, held: Bools, surface: Bvh) -> tuple[PolyMesh, Bools]:
+    """Unwound quads relaxed on the source, and which points (V,) lie on lines; held borders stay, creases and other borders slide
+    along themselves."""
     mesh = found.mesh
     old, border = region.topology, np.zeros(mesh.n_points, bool)
     if held.any():
@@ -108,7 +118,7 @@ def _relaxed(region: PolyMesh, found: Unwound, held: Bools, surface: Bvh) -> Pol
     # Lines of a light jacket are chords of those of the source.
     points = mesh.points.copy()
     points[~border] = surface.project(points[~border])
-    return mesh.with_points(points)
+    return mesh.with_points(points), on
 
 
 def _line_flags(region: PolyMesh, found: Unwound) -> Bools:
