@@ -7,12 +7,9 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from jacket.core.jit import inline, kernel
+from jacket.core.jit import kernel
 from jacket.core.layout.parting import Floats, Ints, Lying, Room
 from jacket.core.layout.shapes import Stock
-
-BLOCK = 8
-"""Cells along a block of the map of which only the least is looked at first."""
 
 
 class Place(NamedTuple):
@@ -104,26 +101,6 @@ def _summed(which, weights, start, box, depth, height, width):
     return out
 
 
-@inline
-def _at(k, low, high, stride, shift):
-    """The k-th place tried along a side; the first and the last stand at its very ends, whatever the stride."""
-    return min(low + (k + shift) * stride, high) if k > 0 else low
-
-
-@inline
-def _least(covered):
-    """The least cell of each block and the next ones up and across."""
-    rows, columns = covered.shape
-    own = np.full((rows // BLOCK + 2, columns // BLOCK + 2), np.float32(np.inf))
-    for row in range(rows):
-        for column in range(columns):
-            own[row // BLOCK, column // BLOCK] = min(own[row // BLOCK, column // BLOCK], covered[row, column])
-    for row in range(len(own) - 1):
-        for column in range(own.shape[1] - 1):
-            own[row, column] = min(min(own[row, column], own[row, column + 1]), min(own[row + 1, column], own[row + 1, column + 1]))
-    return own
-
-
 @kernel
 def best_places(covered, cell, places, border, turns, flips, edge, width, height, stride, shift, limit):
     """(T, 3) cost and middle of the cheapest place for each turn and flip (T,): the sum of the map under `places` (P, 2).
@@ -135,9 +112,6 @@ def best_places(covered, cell, places, border, turns, flips, edge, width, height
     out = np.empty((len(turns), 3))
     rows, columns = covered.shape
     at = np.empty((len(places), 2))
-    # So many places in a row that a probe stays within two blocks of cells.
-    group = max(int((BLOCK - 1) * cell / stride), 1)
-    least = _least(covered)
     for t in range(len(turns)):
         c, s = np.cos(turns[t]), np.sin(turns[t])
         x0, y0, x1, y1 = np.inf, np.inf, -np.inf, -np.inf
@@ -153,37 +127,23 @@ def best_places(covered, cell, places, border, turns, flips, edge, width, height
         if right < left or top < bottom:
             continue
         across, up = int((right - left) / stride) + 1, int((top - bottom) / stride) + 1
-        costly = np.zeros(across // group + 1, np.bool_)
         best = limit
-        for first in range(0, up + 1, group):
-            # What a block of places costs at least, by the least of all cells that its probes may fall into.
-            for block in range(len(costly)):
-                x, y = _at(block * group, left, right, stride, shift) / cell, _at(first, bottom, top, stride, shift) / cell
+        for a in range(up + 1):
+            # The last one stands at the very edge, whatever the stride.
+            y = min(bottom + (a + shift) * stride, top) if a > 0 else bottom
+            for e in range(across + 1):
+                x = min(left + (e + shift) * stride, right) if e > 0 else left
                 total = 0.0
+                cx, cy = x / cell, y / cell
                 for p in range(len(places)):
-                    column = min(max(int(x + at[p, 0]), 0), columns - 1) // BLOCK
-                    row = min(max(int(y + at[p, 1]), 0), rows - 1) // BLOCK
-                    total += least[row, column]
+                    column = min(max(int(cx + at[p, 0]), 0), columns - 1)
+                    row = min(max(int(cy + at[p, 1]), 0), rows - 1)
+                    total += covered[row, column]
                     if total >= best:
                         break
-                costly[block] = total >= best
-            for a in range(first, min(first + group, up + 1)):
-                y = _at(a, bottom, top, stride, shift)
-                for e in range(across + 1):
-                    if costly[e // group]:
-                        continue
-                    x = _at(e, left, right, stride, shift)
-                    total = 0.0
-                    cx, cy = x / cell, y / cell
-                    for p in range(len(places)):
-                        column = min(max(int(cx + at[p, 0]), 0), columns - 1)
-                        row = min(max(int(cy + at[p, 1]), 0), rows - 1)
-                        total += covered[row, column]
-                        if total >= best:
-                            break
-                    if total < best:
-                        best = total
-                        out[t, 0], out[t, 1], out[t, 2] = total, x, y
+                if total < best:
+                    best = total
+                    out[t, 0], out[t, 1], out[t, 2] = total, x, y
     return out
 
 
