@@ -47,7 +47,12 @@ def sorted_pairs(pairs: NDArray[Any]) -> Ints:
     pairs = np.asarray(pairs, np.int32).reshape(-1, 2)
     pairs = np.sort(pairs, axis=1)
     pairs = pairs[pairs[:, 0] != pairs[:, 1]]
-    return frozen(np.unique(pairs, axis=0)) if len(pairs) else NO_PAIRS
+    if len(pairs) == 0:
+        return NO_PAIRS
+    # As one number each: sorting rows takes ten times as long.
+    keys = np.unique((pairs[:, 0].astype(np.int64) << 32) + pairs[:, 1])
+    first = (keys + (1 << 31)) >> 32
+    return frozen(np.stack([first, keys - (first << 32)], axis=1).astype(np.int32))
 
 
 class Aspect:
