@@ -19,8 +19,8 @@ from jacket.core.rows.measure import rings
 
 PRICE = 1.5
 """What an irregular point more costs, in % of all crossings by which the longest ring is shorter."""
-MOST = 6
-"""Edges at most of the point that two corners become."""
+MOST, SIX = 6, 6.0
+"""Edges at most of the point that two corners become, and what so many cost more: a pole of six is seen from afar."""
 
 
 @dataclass(frozen=True)
@@ -61,7 +61,7 @@ def partings(mesh: PolyMesh, stay: Bools, aim: float) -> list[Parting]:
     good = inner[a] & inner[b] & inner[c] & inner[d] & (joined <= MOST) & (joined >= 3) & (valence[b] > 3) & (valence[d] > 3)
     good &= ~(stay[a] & stay[c])
     longest = share * np.maximum(q - p, len(way) - (q - p))
-    cost = np.maximum(longest - aim, 0.0) + PRICE * odd + 0.5 * PRICE * (joined == MOST)
+    cost = np.maximum(longest - aim, 0.0) + PRICE * odd + SIX * (joined == MOST)
     rows = np.flatnonzero(good)
     rows = rows[np.lexsort((longest[rows], cost[rows]))]
     return [Parting(int(f[k]), *((int(c[k]), int(a[k])) if stay[c[k]] else (int(a[k]), int(c[k]))), int(odd[k]), float(longest[k]))
