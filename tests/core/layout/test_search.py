@@ -10,7 +10,7 @@ from PIL import Image, ImageDraw
 from jacket.core.layout.greedy import turn_matrix
 from jacket.core.layout.margins import close_islands, least_margin
 from jacket.core.layout.pack import PackSettings, pack, pack_layers
-from jacket.core.layout.parting import Lying, Room
+from jacket.core.layout.parting import Lying, Room, descend
 from jacket.core.layout.pieces import Bonds, Layer
 from jacket.core.layout.rooms import Covered
 from jacket.core.layout.shapes import Shape, stock_of
@@ -289,3 +289,33 @@ def test_what_shapes_cover_is_kept_by_shape_and_summed_up_by_weight() -> None:
                     depth = np.where(shapely.contains(form, middle), shapely.distance(form.exterior, middle), -shapely.distance(form, middle))
                     expected += weights[k] * np.maximum(depth + 4.0, 0.0)
             assert found.shape == (high, wide) and np.allclose(found, expected, atol=0.6)
+
+
+@pytest.mark.parametrize("seed", range(3))
+def test_runs_of_a_border_that_lie_far_are_passed_over_without_a_difference(seed: int) -> None:
+    """The energy of shapes that lie too close, against SciPy's interpolation of their fields at every place of their borders."""
+    from scipy.ndimage import map_coordinates
+
+    random = np.random.default_rng(seed)
+    star = np.stack([np.cos(t := np.arange(20) * np.pi / 10), np.sin(t)], axis=1) * np.where(np.arange(20) % 2, 12.0, 34.0)[:, None]
+    shapes = [Shape.of(np.stack([p, np.roll(p, -1, axis=0)], axis=1), 1.0, 2.0, 0.5, 10.0) for p in (30 * circle(), square(40.0) - 20, star)]
+    size, room = random.uniform(0.7, 1.3, 3), Room(np.array([[400.0, 400]]), np.array([4.0]), np.array([0.0]))
+    lying = Lying(random.uniform(180, 220, (3, 2)), random.uniform(0, 6, 3), np.array([1.0, -1, 1]), np.zeros(3, np.int64))
+    pairs = np.array([[0, 1], [0, 2], [1, 2]])
+    energy, worst, share, _ = descend(pairs, np.ones(3), np.ones(3, bool), True, size, lying, stock_of(shapes), room, 0, 0.1)
+
+    def world(k: int) -> np.ndarray:
+        return (shapes[k].border * [lying.flip[k], 1] * size[k]) @ turn_matrix(lying.turn[k]).T + lying.middle[k]
+
+    deepest = 0.0
+    for (i, j), told in zip(pairs.tolist(), share, strict=True):
+        total = 0.0
+        for a, b in ((i, j), (j, i)):
+            own = ((world(a) - lying.middle[b]) @ turn_matrix(lying.turn[b])) / size[b] * [lying.flip[b], 1]
+            cells = (own - shapes[b].low) / shapes[b].cell
+            far = map_coordinates(shapes[b].field.astype(float), cells.T[::-1], order=1, cval=1e3) * size[b]
+            miss = np.maximum(4.0 - far, 0.0)
+            deepest = max(deepest, float(miss.max()))
+            total += float((shapes[a].weight * size[a] * miss**2).sum())
+        assert told == pytest.approx(total, rel=1e-4)
+    assert energy == pytest.approx(share.sum()) and worst == pytest.approx(deepest, abs=1e-3) and worst > 5
