@@ -19,6 +19,7 @@ from jacket.core.mesh.walks import euler_characteristic
 from jacket.core.quads.auto import AutoSettings, automatic_quads
 from jacket.core.quads.closing import Ends, Over, Standing, closed, fits, standing
 from jacket.core.quads.unwinding import rows_unwound
+from jacket.core.rows import unwind
 from jacket.core.rows.measure import rings
 from jacket.core.rows.unwind import windings
 from jacket.core.space.bvh import Bvh
@@ -103,10 +104,18 @@ def test_what_cannot_be_unwound_is_refused(jacket: PolyMesh, surface: Bvh) -> No
         UnwindSettings(sharp=200.0).checked()
 
 
+@pytest.fixture
+def few_searches(monkeypatch: pytest.MonkeyPatch) -> None:
+    """What is tested is which result is kept, not how short its rings are."""
+    monkeypatch.setattr(unwind, "SEEDS", 12)
+    monkeypatch.setattr(unwind, "AGAIN", (2,))
+
+
 def ends_by(form: PolyMesh, pull: Callable[[PolyMesh], PolyMesh]) -> Ends:
     return Ends(pull, lambda: RayTree.build(form.points, form.triangle_points))
 
 
+@pytest.mark.usefixtures("few_searches")
 def test_a_result_with_worse_corners_is_not_kept(spot: PolyMesh, jacket: PolyMesh, surface: Bvh) -> None:
     """Closing is offered a coarse grid that is crumpled: it has short rings, and is refused for its corners."""
     from jacket.core.quads.base import make_base
@@ -123,6 +132,7 @@ def test_a_result_with_worse_corners_is_not_kept(spot: PolyMesh, jacket: PolyMes
     assert standing(kept, surface, base).winding <= now.winding
 
 
+@pytest.mark.usefixtures("few_searches")
 def test_an_end_that_is_short_is_pulled_to_before_closed_rows_are_given_up(
     spot: PolyMesh, jacket: PolyMesh, surface: Bvh, monkeypatch: pytest.MonkeyPatch
 ) -> None:
