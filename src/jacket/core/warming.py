@@ -3,6 +3,7 @@ on disk while the window stays free. It prints a line before each step: number, 
 
 from __future__ import annotations
 
+import sys
 from collections.abc import Callable
 
 import numpy as np
@@ -141,12 +142,15 @@ WARMING: tuple[tuple[str, Callable[[], None]], ...] = (
 )
 
 
-def main() -> None:
-    """Compile everything, saying how far it is."""
-    for k, (what, step) in enumerate(WARMING):
-        print(k, len(WARMING), what, flush=True)
+def main(arguments: list[str] | None = None) -> None:
+    """Compile everything, saying how far it is; with two numbers k and n only every n-th step from the k-th on, so that several
+    processes share the work."""
+    first, every = (int(a) for a in (arguments or ["0", "1"]))
+    own = WARMING[first::every]
+    for k, (what, step) in enumerate(own):
+        print(k, len(own), what, flush=True)
         step()
 
 
 if __name__ == "__main__":
-    main()
+    main(sys.argv[1:])
