@@ -10,7 +10,7 @@ from jacket.core.mesh.geometry import scaled_jacobian
 from jacket.core.mesh.poles import irregular_count
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.mesh.walks import euler_characteristic
-from jacket.core.quads.uncrossed import AIM, REACHED, uncrossed
+from jacket.core.quads.uncrossed import AIM, REACHED, Reached, uncrossed
 from jacket.core.rows.measure import rings
 from jacket.core.rows.uncrossing import parted, partings
 from jacket.core.rows.unwind import windings
@@ -71,3 +71,16 @@ def test_long_rings_are_parted_until_none_is_too_long(winding: PolyMesh) -> None
     assert surface.closest(new.points)[2].max() < 1e-6
     again = uncrossed(new, surface, np.zeros(new.n_points, bool))
     assert (again is new) == (max(windings(new)) <= REACHED or irregular_count(new) >= irregular_count(again)) and AIM < REACHED
+
+
+def test_tips_that_were_reached_stay_so(winding: PolyMesh) -> None:
+    """The bumps' highest points by NumPy: with them asked for within a little more than they are off now, none is farther after."""
+    source = bumpy_ball()
+    surface = Bvh.build(source.points, source.triangle_points)
+    own = Bvh.build(winding.points, winding.triangle_points)
+    high = source.points[np.argsort(-np.linalg.norm(source.points, axis=1))[:400]]
+    far = 1.05 * float(own.closest(high)[2].max())
+    nothing = np.zeros(winding.n_points, bool)
+    new = uncrossed(winding, surface, nothing, 0.02, 30, Reached(high, far))
+    assert max(windings(new)) < 0.75 * max(windings(winding))
+    assert float(Bvh.build(new.points, new.triangle_points).closest(high)[2].max()) <= far * (1 + 1e-9)

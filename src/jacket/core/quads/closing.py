@@ -23,7 +23,7 @@ from jacket.core.quads.base import Base
 from jacket.core.quads.fitting import fitted, least_folded, lines_over, with_ends
 from jacket.core.quads.steering import Guide, dense_guide
 from jacket.core.quads.subdivide import split_to_quads
-from jacket.core.quads.uncrossed import uncrossed
+from jacket.core.quads.uncrossed import Reached, uncrossed
 from jacket.core.rows.unwind import Apart, taken_apart, unwound, windings
 from jacket.core.space.bvh import Bvh
 from jacket.core.space.rays import RayTree
@@ -47,6 +47,8 @@ STRAY = 0.05
 """By how much more rows may stray from soft guides, in 45°."""
 ROOMY = 0.973
 """Corner mean from which on rows are worth another try at what corners bear."""
+GUIDED_MORE, GUIDED_MOST = 0.01, 30
+"""Irregular points a quad that parting rings may cost beside guides, and how many quads it may take."""
 MEAN, FIRST, GAP = 0.970, 0.80, 1.26
 """Corner mean, first percentile and largest gaps in % of the diagonal that closing may come down to; gaps a twentieth over the
 1.2 of the figures, as few samples tell them here."""
@@ -163,10 +165,18 @@ class Over:
         return mesh if self.guides else opened(mesh, self.surface, np.zeros(mesh.n_points, bool), lines_over(mesh, self.base), thin=thin)
 
     def parted(self, mesh: PolyMesh) -> PolyMesh:
-        """With rings parted that are too long; as it is where guides hold its points."""
+        """With rings parted that are too long; points at guides keep their places, and since hardly anything else closes the rows
+        there, more irregular points may come of it."""
         lines = lines_over(mesh, self.base)
         stay = np.zeros(mesh.n_points, bool) if lines is None else lines.sliding | lines.fixed
-        return mesh if self.guides else uncrossed(mesh, self.surface, stay)
+        if not self.guides:
+            return uncrossed(mesh, self.surface, stay)
+        step = float(np.median(edge_lengths(mesh)))
+        for guide in self.guides:
+            stay |= cKDTree(dense_guide(guide, 0.25 * step)).query(mesh.points)[0] < step
+        places = np.concatenate([self.base.form.points, self.base.asked.reshape(-1, 3)])
+        reached = Reached(places, 0.01 * GAP * self.base.mesh.diagonal)
+        return uncrossed(mesh, self.surface, stay, GUIDED_MORE, GUIDED_MOST, reached)
 
 
 def closed(laid: PolyMesh, coarse: Callable[[int], PolyMesh | None], over: Over, progress: Progress) -> PolyMesh:
@@ -176,6 +186,9 @@ def closed(laid: PolyMesh, coarse: Callable[[int], PolyMesh | None], over: Over,
     if before.winding <= CLOSED:
         return laid
     tries = _Tries(over, before, laid)
+    # Other whole numbers lose guides; parting rings away from them does not.
+    if over.guides and tries.consider(laid):
+        return tries.best
     # A grid of a quarter of the quads has no room for as many irregular points as horns and claws make.
     crowded = irregular_count(laid) > MOST_ODD * 0.25 * over.wanted
     shares = [1.0, 0.65, 0.4, ALL]

@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 import numpy as np
+from scipy.spatial import cKDTree
 
 from jacket.core.fit.relax import relaxed_part
-from jacket.core.mesh.geometry import scaled_jacobian
+from jacket.core.mesh.geometry import edge_lengths, scaled_jacobian
 from jacket.core.mesh.poles import irregular_count
-from jacket.core.mesh.polymesh import Bools, PolyMesh
+from jacket.core.mesh.polymesh import Bools, Floats, PolyMesh
 from jacket.core.rows.measure import rings
 from jacket.core.rows.uncrossing import parted, partings
 from jacket.core.rows.unwind import windings
@@ -27,12 +30,29 @@ LEAST = 0.45
 """Least corner there may be around one."""
 
 
-def uncrossed(mesh: PolyMesh, surface: Bvh, stay: Bools) -> PolyMesh:
+@dataclass(frozen=True, eq=False)
+class Reached:
+    """Places (P, 3) that quads are to come within `far` of, such as tips."""
+
+    places: Floats
+    far: float
+
+    def still(self, mesh: PolyMesh, around: Floats) -> bool:
+        """Whether a mesh comes near enough to those of the places that lie about some of its points (K, 3)."""
+        here = self.places[cKDTree(around).query(self.places)[0] < 2 * self.far + float(np.median(edge_lengths(mesh)))]
+        own = Bvh.build(mesh.points, mesh.triangle_points)
+        return len(here) == 0 or float(own.closest(here)[2].max()) <= self.far
+
+
+def uncrossed(
+    mesh: PolyMesh, surface: Bvh, stay: Bools, more: float = MORE, most: int = MOST, reached: Reached | None = None
+) -> PolyMesh:
     """Quads on a surface with rings parted until none is too long, or as far as irregular points and corners allow; the mesh
-    itself where nothing is gained. Points flagged in `stay` (V,) and on borders keep their places."""
-    room = min(int(MORE * mesh.n_faces), int(ODDEST * mesh.n_faces) - irregular_count(mesh))
-    for _ in range(MOST):
-        found = _next(mesh, stay, surface, room) if max(windings(mesh)) > REACHED else None
+    itself where nothing is gained. Points flagged in `stay` (V,) and on borders keep their places; `more` irregular points a quad
+    may come of it, and `most` quads close up; what is `reached` stays so."""
+    room = min(int(more * mesh.n_faces), int(ODDEST * mesh.n_faces) - irregular_count(mesh))
+    for _ in range(most):
+        found = _next(mesh, stay, surface, room, reached) if max(windings(mesh)) > REACHED else None
         if found is None:
             return mesh
         mesh, stay, odd = found
@@ -52,7 +72,7 @@ def _least(mesh: PolyMesh, near: Bools) -> float:
     return float(scaled_jacobian(mesh)[near[mesh.as_quads()].any(axis=1)].min())
 
 
-def _next(mesh: PolyMesh, stay: Bools, surface: Bvh, room: int) -> tuple[PolyMesh, Bools, int] | None:
+def _next(mesh: PolyMesh, stay: Bools, surface: Bvh, room: int, reached: Reached | None) -> tuple[PolyMesh, Bools, int] | None:
     """The mesh with one ring parted, which of its points stay, and irregular points more; None where none can be."""
     now = _over(mesh)
     for one in [p for p in partings(mesh, stay, AIM) if p.odd <= room][:TRIED]:
@@ -69,6 +89,6 @@ def _next(mesh: PolyMesh, stay: Bools, surface: Bvh, room: int) -> tuple[PolyMes
             near[new.as_quads()[faces]] = True
         ids = np.flatnonzero(near & ~stays & ~new.topology.border_points)
         new = new.with_points(relaxed_part(new, surface, ids, np.ones(len(ids)), ROUNDS))
-        if _least(new, near) >= min(LEAST, _least(mesh, near[to])):
+        if _least(new, near) >= min(LEAST, _least(mesh, near[to])) and (reached is None or reached.still(new, new.points[near])):
             return new, stays, one.odd
     return None
