@@ -14,7 +14,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jacket.core.jit import inline, kernel
-from jacket.core.layout.shapes import RUN
+from jacket.core.layout.shapes import RUN, field_at
 
 Floats = NDArray[np.float64]
 Ints = NDArray[np.signedinteger]
@@ -73,13 +73,8 @@ def _one_way(i, j, weight, margin, scale, lying, stock, grad):
         if x < -cells or y < -cells or x >= columns - 1 + cells or y >= rows - 1 + cells:
             continue
         if x >= 0.0 and y >= 0.0 and x < columns - 1 and y < rows - 1:
-            p, q = int(x), int(y)
-            u, v = x - p, y - q
-            n = zero + q * columns + p
-            low = stock.values[n] + u * (stock.values[n + 1] - stock.values[n])
-            high = stock.values[n + columns] + u * (stock.values[n + columns + 1] - stock.values[n + columns])
             # A distance changes no faster than the way, but for what cells leave out.
-            if margin - (low + v * (high - low)) * scale[j] + around + 2.0 * h * scale[j] <= 0.0:
+            if margin - field_at(stock, j, x, y) * scale[j] + around + 2.0 * h * scale[j] <= 0.0:
                 continue
         first = stock.border_start[i] + RUN * (r - stock.run_start[i])
         for b in range(first, min(first + RUN, stock.border_start[i + 1])):

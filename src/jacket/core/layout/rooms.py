@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 from jacket.core.jit import kernel
 from jacket.core.layout.parting import Floats, Ints, Lying, Room
-from jacket.core.layout.shapes import Stock
+from jacket.core.layout.shapes import Stock, field_at
 
 
 class Place(NamedTuple):
@@ -65,7 +65,7 @@ def _cover(which, scale, lying, stock, room, cell, start, box, depth):
         mx, my = lying.middle[j, 0], lying.middle[j, 1]
         c, s, f = np.cos(lying.turn[j]), np.sin(lying.turn[j]), lying.flip[j]
         k = 1.0 / (scale[j] * stock.cell[j])
-        rows, columns, zero = stock.rows[j], stock.columns[j], stock.offset[j]
+        rows, columns = stock.rows[j], stock.columns[j]
         lx, ly = stock.low[j, 0] / stock.cell[j], stock.low[j, 1] / stock.cell[j]
         first, last = max(int((my - reach) / cell), 0), min(int((my + reach) / cell) + 1, height)
         left, right = max(int((mx - reach) / cell), 0), min(int((mx + reach) / cell) + 1, width)
@@ -78,12 +78,7 @@ def _cover(which, scale, lying, stock, room, cell, start, box, depth):
                 x, y = f * (c * dx + s * dy) * k - lx, (-s * dx + c * dy) * k - ly
                 deep = 0.0
                 if x >= 0.0 and y >= 0.0 and x < columns - 1 and y < rows - 1:
-                    p, q = int(x), int(y)
-                    u, v = x - p, y - q
-                    n = zero + q * columns + p
-                    low = stock.values[n] + u * (stock.values[n + 1] - stock.values[n])
-                    high = stock.values[n + columns] + u * (stock.values[n + columns + 1] - stock.values[n + columns])
-                    deep = max(margin - (low + v * (high - low)) * scale[j], 0.0)
+                    deep = max(margin - field_at(stock, j, x, y) * scale[j], 0.0)
                 depth[at] = deep
                 at += 1
 

@@ -13,7 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.ndimage import distance_transform_edt
 
-from jacket.core.jit import kernel
+from jacket.core.jit import inline, kernel
 
 Floats = NDArray[np.float64]
 Ints = NDArray[np.signedinteger]
@@ -201,6 +201,17 @@ class Stock(NamedTuple):
     low: Floats
     cell: Floats
     radius: Floats
+
+
+@inline
+def field_at(stock, k, x, y):
+    """Signed distance of shape k at its own size at (x, y) in cells of its field, between the four nodes around."""
+    columns, p, q = stock.columns[k], int(x), int(y)
+    u, v = x - p, y - q
+    n = stock.offset[k] + q * columns + p
+    low = stock.values[n] + u * (stock.values[n + 1] - stock.values[n])
+    high = stock.values[n + columns] + u * (stock.values[n + columns + 1] - stock.values[n + columns])
+    return low + v * (high - low)
 
 
 def stock_of(shapes: Sequence[Shape]) -> Stock:

@@ -40,8 +40,7 @@ class Reached:
     def still(self, mesh: PolyMesh, around: Floats) -> bool:
         """Whether a mesh comes near enough to those of the places that lie about some of its points (K, 3)."""
         here = self.places[cKDTree(around).query(self.places)[0] < 2 * self.far + float(np.median(edge_lengths(mesh)))]
-        own = Bvh.build(mesh.points, mesh.triangle_points)
-        return len(here) == 0 or float(own.closest(here)[2].max()) <= self.far
+        return len(here) == 0 or float(Bvh.build(mesh.points, mesh.triangle_points).closest(here)[2].max()) <= self.far
 
 
 def uncrossed(
