@@ -19,8 +19,9 @@ from jacket.core.flatten.energies import put_forward, taken_back
 from jacket.core.flatten.unwrap import unwrap
 from jacket.core.layout.pack import PackSettings, pack
 from jacket.core.layout.twins import find_twins
+from jacket.core.mesh.cleaning import near_pairs
 from jacket.core.mesh.polymesh import PolyMesh
-from jacket.core.mesh.walks import edge_ring, flood
+from jacket.core.mesh.walks import edge_loop, edge_ring, flood
 from jacket.core.quads.auto import AutoSettings, automatic_quads
 from jacket.core.seams.suggest import suggest_seams
 from jacket.core.solve.frontal import Fronts
@@ -73,6 +74,8 @@ def _hands() -> None:
     near_segments(mesh.points[:, :2], topology.edge_points, 0.1, 0.1, 0.5)
     covered(mesh.points[:, :2] * 20 + 30, mesh.triangle_points, 64, 64)
     edge_ring(mesh, 0)
+    edge_loop(mesh, 0)
+    near_pairs(mesh, 0.5)
     start, around = topology.point_edges
     flood(start, around, topology.edge_points, np.ones(mesh.n_points, bool), 0)
     relaxed_part(mesh, surface, np.arange(9), np.ones(9), 1)

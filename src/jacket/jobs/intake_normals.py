@@ -15,6 +15,7 @@ from jacket.core.bake.tangents import tangents
 from jacket.core.bake.texels import border_sides, covered_texels, spread_origin
 from jacket.core.checks.model import Level
 from jacket.core.mesh.polymesh import Floats, PolyMesh
+from jacket.core.mesh.unique import unique_rows
 from jacket.core.uv.sheets import Sheet
 from jacket.formats.deliver.intake import Folder, Received
 from jacket.jobs.taken import Finding
@@ -71,7 +72,7 @@ def rebuilt(given: Delivered) -> Floats:
 def _best_map(given: Delivered, samples: Samples, dense: Dense, picture: NDArray[np.float32]) -> Floats:
     """Unit normals that a map of the same size and eight bits with normals in space gives: what is lost is size and bits."""
     size = (min(picture.shape[1], FLOOR_SIZE), min(picture.shape[0], FLOOR_SIZE))
-    _, back = np.unique(given.places.reshape(-1, 3).astype(np.float32), axis=0, return_inverse=True)
+    _, back = unique_rows(given.places.reshape(-1, 3).astype(np.float32))
     first = np.zeros(int(back.max()) + 1, np.int64)
     first[back.ravel()] = np.arange(back.size)
     uv = np.array(given.uv).reshape(-1, 2)

@@ -22,6 +22,7 @@ from jacket.qt.rail import Rail
 from jacket.qt.showing import Showing
 from jacket.qt.strip import Strip
 from jacket.qt.tickets import TopBar
+from jacket.qt.turns import Turns
 from jacket.qt.views.dock import Dock
 from jacket.qt.views.flat_view import FlatView
 from jacket.qt.views.form_view import FormView
@@ -30,8 +31,8 @@ from jacket.qt.views.sets import SetTabs
 
 @dataclass(frozen=True, eq=False)
 class Parts:
-    """The parts of a window that are told: its widgets, what works for the views alone, and the timer after which the tool in
-    hand looks again at what is under the pointer."""
+    """The parts of a window that are told: its widgets, what works for the views alone, the turns that heavy pieces take, and the
+    timer after which the tool in hand looks again at what is under the pointer."""
 
     program: Program
     form: FormView
@@ -50,6 +51,7 @@ class Parts:
     foreseeing: Foreseeing
     checking: Checking
     watching: Watching
+    turns: Turns
     hover_timer: QTimer
 
 
@@ -66,17 +68,10 @@ class Following(QObject):
         self._cards_wait: set[str] = set()
         self._cards_now: set[str] = set()
         self._cards_left: Iterator[None] = iter(())
-        self._cards_timer = QTimer(self, interval=12, singleShot=True)
-        self._cards_timer.timeout.connect(self._refresh_waiting)
-
-    @property
-    def busy(self) -> bool:
-        """Whether cards are still to be brought up to date."""
-        return self._cards_timer.isActive()
 
     def close(self) -> None:
         """Tell nobody any more."""
-        self._cards_timer.stop()
+        self.parts.turns.drop()
 
     def program_changed(self, name: str) -> None:
         """Something that the program holds has changed, by its name."""
@@ -87,7 +82,7 @@ class Following(QObject):
             parts.rail.show_tools(stage.tools, program.tool.id)
             parts.panel.show_stage()
             parts.dock.show_stage(stage.id, stage.looks.flat_share, has_uvs(self.document.state))
-            parts.checking.ask()
+            self._look_again()
         if name == "tool":
             parts.rail.show_chosen(program.tool.id)
             for view in (parts.form, parts.flat):
@@ -107,7 +102,7 @@ class Following(QObject):
             parts.looking.follow_skins()
         parts.panel.refresh({name})
         if name in ("values", "baked") and not program.tasks.busy:
-            parts.checking.ask()
+            self._look_again()
         if name == "values":
             parts.showing.redraw_flat()
         if name == "packing":
@@ -122,7 +117,7 @@ class Following(QObject):
         """Parts of the document's state have changed, by their names."""
         parts, state = self.parts, self.document.state
         if changed & {"sources", "jackets", "trials", "active", "active_source", "sheets", "sights"}:
-            parts.checking.ask()
+            self._look_again()
         if {"path", "history", "trials"} <= changed:
             parts.hints.clear()  # another project: what was said and dragged was about the last
             parts.form.drop_drag()
@@ -143,25 +138,27 @@ class Following(QObject):
             parts.foreseeing.refresh()
         if changed & {"sheets", "active_sheet"}:
             parts.flat.show_sheets()
-        self._refresh_panel(changed)
         parts.hints.show_status()
         parts.showing.redraw()
+        self._refresh_panel(changed)
         parts.differing.follow()
         parts.outlining.follow()
         if not self.document.in_gesture:
             parts.hover_timer.start()
 
     def _refresh_panel(self, changed: set[str]) -> None:
-        """Bring the cards up to date: at once, or, where there is much to look at, in the event loop's next turn."""
+        """Bring the cards up to date: at once, or, where there is much to look at, in turns after the views."""
         parts, state = self.parts, self.document.state
         if self.document.in_gesture or not is_large(state):
             parts.panel.refresh(changed | self._cards_wait | self._cards_now)
             self._cards_wait, self._cards_now, self._cards_left = set(), set(), iter(())
+            parts.turns.drop("cards")
             return
         # What is under way is begun anew: it may look at what was.
         self._cards_wait |= changed | self._cards_now
         self._cards_now, self._cards_left = set(), iter(())
-        self._cards_timer.start(12)
+        parts.turns.drop("cards")
+        parts.turns.put("cards", self._refresh_waiting)
 
     def _refresh_waiting(self) -> None:
         """The next piece of what waits; the window sees to other things before the one after it."""
@@ -169,12 +166,23 @@ class Following(QObject):
             self._cards_now, self._cards_wait = self._cards_wait, set()
             self._cards_left = self.parts.panel.refreshing(self._cards_now)
         if next(self._cards_left, _DONE) is not _DONE:
-            self._cards_timer.start(0)
+            self.parts.turns.put("cards", self._refresh_waiting)
         else:
             self._cards_now = set()
 
+    def _look_again(self) -> None:
+        """What the checks found may no longer hold, also where it still waits to be shown."""
+        self.parts.turns.drop("looked")
+        self.parts.checking.ask()
+
     def show_looked(self, looked: Looked) -> None:
         """The checks were looked at."""
+        if is_large(self.document.state):
+            self.parts.turns.put("looked", lambda: self._show_looked(looked))
+        else:
+            self._show_looked(looked)
+
+    def _show_looked(self, looked: Looked) -> None:
         parts = self.parts
         parts.top.show_lines(looked.lines)
         parts.strip.show_checks(looked.checks)

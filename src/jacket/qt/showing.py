@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from dataclasses import replace
 from typing import Any
 
@@ -18,6 +17,7 @@ from jacket.qt.scene.lit import sheet_skins
 from jacket.qt.scene.seams import zoom_step
 from jacket.qt.scene.sheet import held_flat_layers, sharing, sheet_layers, too_near
 from jacket.qt.theme import DAY, Palette, rgb
+from jacket.qt.turns import Turns
 from jacket.qt.views.flat_view import FlatView
 from jacket.qt.views.form_view import FormView
 from jacket.render.scene import Scene
@@ -30,9 +30,9 @@ from jacket.stages.source.commands import has_moves
 class Showing(QObject):
     """Scenes, marks, chips and names of both views."""
 
-    def __init__(self, program: Program, form: FormView, flat: FlatView, parent: QObject) -> None:
+    def __init__(self, program: Program, form: FormView, flat: FlatView, turns: Turns, parent: QObject) -> None:
         super().__init__(parent)
-        self.program, self.form, self.flat = program, form, flat
+        self.program, self.form, self.flat, self.turns = program, form, flat, turns
         self.palette: Palette = DAY
         self._flat_key: Any = None
         self._kept = Kept()
@@ -50,14 +50,6 @@ class Showing(QObject):
         self._painted.timeout.connect(self._look_for_painting)
         self._painted.start()
         self._light = (0.0, 1.0)
-        self._turn = QTimer(self, interval=0, singleShot=True)
-        self._turn.timeout.connect(self._next_view)
-        self._waiting: list[Callable[[], None]] = []
-
-    @property
-    def busy(self) -> bool:
-        """Whether a view waits for its turn to be made anew."""
-        return self._turn.isActive()
 
     def ready(self) -> bool:
         """Whether everything visible can be picked without making the window wait."""
@@ -66,22 +58,19 @@ class Showing(QObject):
     def redraw(self) -> None:
         """Make both scenes anew where they changed: at once, or, where there is much to draw, each in a turn of the event loop of
         its own, that of the view that is worked in first; during a gesture that one at once, since it has to follow the pointer."""
+        views = {"form": self._redraw_form, "flat": self.redraw_flat}
+        self.turns.drop(*views)
         if not is_large(self.program.document.state):
             self._redraw_form()
             self.redraw_flat()
             return
-        views = [self._redraw_form, self.redraw_flat]
+        order = ["form", "flat"]
         if self.flat.underMouse() or self.flat.dragged:
-            views.reverse()
+            order.reverse()
         if self.program.document.in_gesture:
-            views.pop(0)()
-        self._waiting = views
-        self._turn.start()
-
-    def _next_view(self) -> None:
-        self._waiting.pop(0)()
-        if self._waiting:
-            self._turn.start()
+            views[order.pop(0)]()
+        for name in order:
+            self.turns.put(name, views[name])
 
     def _redraw_form(self) -> None:
         program, form = self.program, self.form

@@ -44,6 +44,7 @@ from jacket.qt.showing import Showing
 from jacket.qt.strip import Strip
 from jacket.qt.theme import DAY, NIGHT, style_sheet
 from jacket.qt.tickets import TopBar
+from jacket.qt.turns import Turns
 from jacket.qt.views.dock import Dock
 from jacket.qt.views.flat_view import FlatView
 from jacket.qt.views.form_view import FormView
@@ -69,10 +70,11 @@ class Window(QMainWindow):
         self.program = Program(document, STAGES, settings, self, self.worker)
         self.keeper = Keeper(document)
         self.colours = DAY
+        self.turns = Turns(self)
         self._build()
         self.hints = Hints(self.program, self.top, self.strip, self)
         self.looking = Looking(self.program, self.form, self)
-        self.showing = Showing(self.program, self.form, self.flat, self)
+        self.showing = Showing(self.program, self.form, self.flat, self.turns, self)
         self.differing = Differing(self.program, self.form, self)
         self.outlining = Outlining(self.program, self.form, self)
         self.foreseeing = Foreseeing(self.program, self.form, self.flat, self)
@@ -85,7 +87,7 @@ class Window(QMainWindow):
         self.recovering = Recovering(self.program, self.filing, self)
         self.hover_timer = QTimer(self, interval=20, singleShot=True)
         parts = Parts(self.program, self.form, self.flat, self.top, self.rail, self.strip, self.panel, self.dock, self.set_tabs, self.hints,
-                      self.looking, self.showing, self.differing, self.outlining, self.foreseeing, self.checking, self.watching, self.hover_timer)  # fmt: skip
+                      self.looking, self.showing, self.differing, self.outlining, self.foreseeing, self.checking, self.watching, self.turns, self.hover_timer)  # fmt: skip
         self.following = Following(parts, self)
         self.keyboard = Keyboard(self.program, self.form, self.flat, self.rehover)
         self.collecting = Collecting(lambda: self.settled, self)
@@ -107,7 +109,7 @@ class Window(QMainWindow):
         self.form, self.flat = FormView(self.document), FlatView(self.document)
         self.dock = Dock(self.form, self.flat, self.settings)
         self.set_tabs = SetTabs(self.dock, self.document, self.say)
-        self.panel = Panel(self.program, self.rehover, lambda: self.watching.leave())
+        self.panel = Panel(self.program, self.turns, self.rehover, lambda: self.watching.leave())
         middle = QHBoxLayout()
         middle.setSpacing(0)
         for widget, stretch in ((self.rail, 0), (self.dock, 1), (self.panel, 0)):
@@ -178,7 +180,7 @@ class Window(QMainWindow):
     @property
     def settled(self) -> bool:
         """Whether nothing is under way and everything shown is up to date."""
-        busy = self.checking.busy or self.showing.busy or self.panel.busy or self.looking.busy or self.foreseeing.busy or self.differing.busy or self.outlining.busy or self.following.busy or self.filing.saver.busy or not self.program.tasks.settled
+        busy = self.checking.busy or self.turns.busy or self.looking.busy or self.foreseeing.busy or self.differing.busy or self.outlining.busy or self.filing.saver.busy or not self.program.tasks.settled
         return not (busy or self.form.moving or self.form.unfinished)
 
     def rehover(self) -> None:

@@ -6,7 +6,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jacket.core.jit import inline, kernel
-from jacket.core.mesh.polymesh import Floats, Ints, PolyMesh
+from jacket.core.mesh.polymesh import Floats, Ints, PolyMesh, sorted_pairs
 from jacket.core.uv.areas import face_uv_areas
 from jacket.core.uv.chart import Chart
 
@@ -87,7 +87,7 @@ def overlapping_faces(mesh: PolyMesh, uv: Floats) -> Ints:
     pairs = _overlaps(flat, faces, low, span * (1 + 1e-9) / cells, cells)
     if len(pairs) == 0:
         return np.zeros((0, 2), np.int32)
-    return np.unique(np.sort(pairs, axis=1), axis=0).astype(np.int32)
+    return sorted_pairs(pairs)
 
 
 @kernel

@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 
 from jacket.core.layout.greedy import turn_matrix
 from jacket.core.mesh.polymesh import Floats
+from jacket.core.mesh.unique import unique_rows
 from jacket.core.space.enclosing import Enclosing
 from jacket.core.uv.islands import Islands
 from jacket.core.uv.sheets import APART, from_pixel_places
@@ -46,7 +47,8 @@ def pivot_of(islands: Islands, ids: Ids, name: str, points: NDArray[np.signedint
         meant = np.isin(islands.mesh.corners, points if points is not None else []) & np.isin(islands.corner_labels, list(ids))
         if not meant.any():
             raise EditRefused("Hold a point of the islands to turn them about it, or choose another pivot.")
-        return np.asarray(np.unique(islands.places[meant], axis=0).mean(axis=0))
+        places = islands.places[meant]
+        return np.asarray(places[unique_rows(places)[0]].mean(axis=0))
     if name in ("sheet", "origin"):
         sheet = islands.sheets[max(int(islands.sheet_of[next(iter(ids))]), 0)]
         return np.asarray(sheet.origin * APART + (sheet.size / 2 if name == "sheet" else 0.0))

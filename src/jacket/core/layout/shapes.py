@@ -14,6 +14,7 @@ from numpy.typing import NDArray
 from scipy.ndimage import distance_transform_edt
 
 from jacket.core.jit import inline, kernel
+from jacket.core.mesh.unique import unique_rows
 
 Floats = NDArray[np.float64]
 Ints = NDArray[np.signedinteger]
@@ -63,7 +64,7 @@ class Shape:
 
 def chained(segments: Floats) -> Floats:
     """The same closed segments (S, 2, 2) in the order in which one ends where the next begins, loop after loop."""
-    ids = np.unique(segments.reshape(-1, 2), axis=0, return_inverse=True)[1].reshape(-1, 2)
+    ids = unique_rows(segments.reshape(-1, 2))[1].reshape(-1, 2)
     return segments[_chain(np.ascontiguousarray(ids), np.argsort(ids[:, 0], kind="stable"))]
 
 

@@ -5,6 +5,8 @@ Elements are named by kind, "points", "edges" or "faces", and ids.
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 import numpy as np
 from scipy.sparse import coo_array, csr_array
 from scipy.sparse.csgraph import connected_components
@@ -100,20 +102,20 @@ def outline(mesh: PolyMesh, kind: str, ids: Ints) -> Ints:
 
 def loops_through(mesh: PolyMesh, edges: Ints) -> Ints:
     """All edges of the loops through some."""
-    seen: set[int] = set()
-    for e in np.asarray(edges).tolist():
-        if e not in seen:
-            seen.update(edge_loop(mesh, e).tolist())
-    return np.array(sorted(seen), np.int32)
+    return _through(mesh, edges, edge_loop)
 
 
 def rings_through(mesh: PolyMesh, edges: Ints) -> Ints:
     """All edges of the rings through some."""
-    seen: set[int] = set()
+    return _through(mesh, edges, ring_edges)
+
+
+def _through(mesh: PolyMesh, edges: Ints, walk: Callable[[PolyMesh, int], Ints]) -> Ints:
+    seen = np.zeros(mesh.topology.n_edges, bool)
     for e in np.asarray(edges).tolist():
-        if e not in seen:
-            seen.update(ring_edges(mesh, e).tolist())
-    return np.array(sorted(seen), np.int32)
+        if not seen[e]:
+            seen[walk(mesh, e)] = True
+    return np.flatnonzero(seen).astype(np.int32)
 
 
 def chains(mesh: PolyMesh, kind: str, ids: Ints) -> list[list[int]]:

@@ -6,6 +6,7 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.spatial import cKDTree
 
+from jacket.core.jit import kernel
 from jacket.core.mesh.edits import points_welded, weld_targets
 from jacket.core.mesh.geometry import dihedral_angles
 from jacket.core.mesh.polymesh import CUT, Bools, Floats, Ints, PolyMesh
@@ -147,11 +148,20 @@ def near_pairs(mesh: PolyMesh, distance: float, ids: Ints | None = None) -> Ints
     found = cKDTree(mesh.points[ids]).query_pairs(distance, output_type="ndarray")
     rows = np.sort(ids[found], axis=1)
     rows = rows[np.lexsort((rows[:, 1], rows[:, 0]))]
-    gone: dict[int, int] = {}
-    for a, b in rows.tolist():
-        if b not in gone and a not in gone:
-            gone[b] = a
-    return np.array([[b, a] for b, a in sorted(gone.items())], np.int32).reshape(-1, 2)
+    goes = _landing(rows, mesh.n_points)
+    gone = np.flatnonzero(goes >= 0)
+    return np.stack([gone, goes[gone]], axis=1).astype(np.int32)
+
+
+@kernel
+def _landing(rows, n):
+    """(V,) the point that each goes onto, or -1, by rows of two near ones in order."""
+    goes = np.full(n, -1, np.int64)
+    for k in range(len(rows)):
+        a, b = rows[k, 0], rows[k, 1]
+        if goes[a] < 0 and goes[b] < 0:
+            goes[b] = a
+    return goes
 
 
 def near_merged(mesh: PolyMesh, distance: float, ids: Ints | None = None) -> tuple[PolyMesh, int, int]:

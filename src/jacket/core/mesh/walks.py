@@ -66,7 +66,7 @@ def _walked_row(following, twin, sizes, face, corner):
 def ring_edges(mesh: PolyMesh, edge: int) -> Ints:
     """Edge ids across the row of quads through `edge`, in order."""
     ids = mesh.topology.edge[np.array(edge_ring(mesh, edge), np.int32)]
-    return np.array(list(dict.fromkeys(ids.tolist())), np.int32)
+    return np.asarray(ids[np.sort(np.unique(ids, return_index=True)[1])], np.int32)
 
 
 def edge_loop(mesh: PolyMesh, edge: int, stop: Bools | None = None) -> Ints:
@@ -75,56 +75,62 @@ def edge_loop(mesh: PolyMesh, edge: int, stop: Bools | None = None) -> Ints:
     The loop goes straight on at inner points with four edges and along the border for border
     edges; it ends elsewhere, and at points where another edge flagged in `stop` (E,) arrives.
     """
-    topology = mesh.topology
-    a, b = topology.edge_points[edge].tolist()
+    a, b = mesh.topology.edge_points[edge].tolist()
     ahead = _loop_from(mesh, edge, b, stop)
-    if ahead and ahead[-1] == edge:
-        return np.array([edge, *ahead[:-1]], np.int32)
+    if len(ahead) and ahead[-1] == edge:
+        return np.concatenate([ahead[-1:], ahead[:-1]])
     behind = _loop_from(mesh, edge, a, stop)
-    return np.array([*behind[::-1], edge, *ahead], np.int32)
+    return np.concatenate([behind[::-1], np.array([edge], np.int32), ahead])
 
 
-def _loop_from(mesh: PolyMesh, edge: int, point: int, stop: Bools | None) -> list[int]:
+def _loop_from(mesh: PolyMesh, edge: int, point: int, stop: Bools | None) -> Ints:
     topology = mesh.topology
     start, around = topology.point_edges
-    out: list[int] = []
-    current = edge
-    while len(out) <= topology.n_edges:
-        here = around[start[point] : start[point + 1]]
-        if stop is not None and any(stop[e] for e in here if e != current):
-            break
-        following = _straight_on(mesh, current, point, here)
-        if following < 0:
-            break
-        out.append(following)
-        if following == edge:
-            break
-        p, q = topology.edge_points[following].tolist()
-        point = q if p == point else p
-        current = following
+    stops = np.zeros(0, bool) if stop is None else stop
+    out: Ints = _walked_loop(edge, point, start, around, topology.edge_points, topology.edge_uses, topology.border_points,
+                             topology.edge_corner, topology.twin, mesh.face_of_corner, stops)  # fmt: skip
     return out
 
 
-def _straight_on(mesh: PolyMesh, edge: int, point: int, here: Ints) -> int:
-    topology = mesh.topology
-    uses = topology.edge_uses
-    if uses[edge] == 1:
-        others = [int(e) for e in here if e != edge and uses[e] == 1]
-        return others[0] if len(others) == 1 else -1
-    if len(here) != 4 or topology.border_points[point]:
-        return -1
-    faces = _faces_of_edge(mesh, edge)
-    free = [int(e) for e in here if e != edge and not faces & _faces_of_edge(mesh, int(e))]
-    return free[0] if len(free) == 1 else -1
-
-
-def _faces_of_edge(mesh: PolyMesh, edge: int) -> set[int]:
-    topology = mesh.topology
-    c = int(topology.edge_corner[edge])
-    faces = {int(mesh.face_of_corner[c])}
-    if topology.twin[c] >= 0:
-        faces.add(int(mesh.face_of_corner[topology.twin[c]]))
-    return faces
+@kernel
+def _walked_loop(edge, point, start, around, ends, uses, border, edge_corner, twin, face, stop):
+    """Edges of a loop from one of them on over one of its ends, up to that edge again where the loop closes."""
+    out = np.empty(len(ends) + 1, np.int32)
+    n = 0
+    current, p = edge, point
+    while n <= len(ends):
+        following = -1
+        free = 0
+        straight = start[p + 1] - start[p] == 4 and not border[p]
+        c = edge_corner[current]
+        left = face[c]
+        right = face[twin[c]] if twin[c] >= 0 else left
+        for k in range(start[p], start[p + 1]):
+            e = around[k]
+            if e == current:
+                continue
+            if len(stop) and stop[e]:
+                free = -1
+                break
+            if uses[current] == 1:
+                fits = uses[e] == 1
+            else:
+                d = edge_corner[e]
+                one = face[d]
+                other = face[twin[d]] if twin[d] >= 0 else one
+                fits = straight and one != left and one != right and other != left and other != right
+            if fits:
+                free += 1
+                following = e
+        if free != 1:
+            break
+        out[n] = following
+        n += 1
+        if following == edge:
+            break
+        p = ends[following, 0] + ends[following, 1] - p
+        current = following
+    return out[:n].copy()
 
 
 def shortest_path(mesh: PolyMesh, start: int, end: int, cost: NDArray[np.float64] | None = None) -> Ints:

@@ -13,6 +13,7 @@ from jacket.core.fit.opening import opened
 from jacket.core.mesh.geometry import face_areas, face_centres, face_normals
 from jacket.core.mesh.pieces import put_side_by_side, split_off
 from jacket.core.mesh.polymesh import Floats, PolyMesh, sorted_pairs
+from jacket.core.mesh.unique import unique_rows
 from jacket.core.mesh.walks import euler_characteristic, face_parts
 from jacket.core.quads.base import Base, make_base
 from jacket.core.quads.closing import Ends, Over, closed
@@ -63,7 +64,7 @@ def unwatched(strokes: Floats) -> None:
 def field_strokes(mesh: PolyMesh, field: Field, half: float) -> Floats:
     """(S, 2, 3) the two strokes of the cross at faces spread evenly over a mesh, `half` long to each side and a little above it."""
     cells = np.floor(face_centres(mesh) / max(2.6 * half, 1e-300)).astype(np.int64)
-    faces = np.unique(cells, axis=0, return_index=True)[1]
+    faces = unique_rows(cells)[0]
     normal = face_normals(mesh)[faces]
     centre = face_centres(mesh)[faces] + 0.05 * half * normal
     u = field.direction[faces]

@@ -7,6 +7,7 @@ from numpy.typing import NDArray
 
 from jacket.core.jit import kernel
 from jacket.core.mesh.polymesh import Ints, PolyMesh
+from jacket.core.mesh.unique import unique_rows
 
 
 def weld_map(points: NDArray[np.float64]) -> tuple[Ints, Ints]:
@@ -63,7 +64,7 @@ def welded_triangles(mesh: PolyMesh) -> tuple[NDArray[np.float64], Ints]:
     _, first = (
         np.unique((canonical[:, 0] << 42) + (canonical[:, 1] << 21) + canonical[:, 2], return_index=True)
         if len(points) < 2**21
-        else np.unique(canonical, axis=0, return_index=True)
+        else (None, unique_rows(canonical)[0])
     )
     tri = tri[np.sort(first)]
     return compact(points, tri)

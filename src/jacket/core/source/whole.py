@@ -15,6 +15,7 @@ from jacket.core.jit import inline, kernel
 from jacket.core.mesh.connectivity import corner_orbits
 from jacket.core.mesh.geometry import edge_lengths, triangle_areas
 from jacket.core.mesh.polymesh import Bools, Floats, Ints, PolyMesh
+from jacket.core.mesh.unique import unique_rows
 from jacket.core.mesh.walks import euler_characteristic
 from jacket.core.source.holes import find_holes, patches_over
 from jacket.core.source.weld import compact
@@ -49,8 +50,8 @@ def without_flaps(points: Floats, triangles: Ints) -> tuple[Floats, Ints, int]:
     key = np.sort(triangles, axis=1)
     rising = (triangles[:, 0] < triangles[:, 1]).astype(int) + (triangles[:, 1] < triangles[:, 2]) + (triangles[:, 2] < triangles[:, 0])
     way = np.where(rising == 2, 1, -1)
-    once, first, row = np.unique(key, axis=0, return_index=True, return_inverse=True)
-    row = row.ravel()
+    first, row = unique_rows(key)
+    once = key[first]
     net = np.bincount(row, way)
     alike = np.flatnonzero(way == np.sign(net)[row])
     keep = np.zeros(len(triangles), bool)

@@ -21,6 +21,7 @@ from jacket.core.jit import inline, kernel
 from jacket.core.mesh.materials import Material
 from jacket.core.mesh.polymesh import Floats, Ints, PolyMesh
 from jacket.core.mesh.tables import finite_rows
+from jacket.core.mesh.unique import unique_rows
 from jacket.errors import FormatError
 from jacket.formats.atomic import beside, read_bytes, write_bytes
 from jacket.formats.mesh.numbers import parse_float, parse_int, rows_of_text, skip_line, skip_spaces, skip_word
@@ -378,9 +379,10 @@ def obj_text(mesh: PolyMesh, name: str, library: str = "", normals: Floats | Non
         lines.append(f"usemtl {name}")
     turned: list[int] = []
     if normals is not None:
-        rows, same = np.unique(np.round(normals, 7) + 0.0, axis=0, return_inverse=True)
-        lines += [f"vn {text}" for text in rows_of_text(rows)]
-        turned = (same.ravel() + 1).tolist()
+        rows = np.round(normals, 7) + 0.0
+        once, same = unique_rows(rows)
+        lines += [f"vn {text}" for text in rows_of_text(rows[once])]
+        turned = (same + 1).tolist()
     lines.append("s 1")
     lines += _face_lines(mesh, uv, texture, turned)
     return "\n".join(lines) + "\n"

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator
 from functools import partial
 
-from PySide6.QtCore import Qt, QTimer, Signal
+from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QPushButton, QScrollArea, QVBoxLayout, QWidget
 
 from jacket.commands.beside import is_large
@@ -17,6 +17,7 @@ from jacket.qt.cards.bench import BenchCard, HeldCard, PickedCard
 from jacket.qt.cards.decisions import NewerCard, ProposalCard, TrialCard
 from jacket.qt.cards.stage import StageCard
 from jacket.qt.cards.tool import ToolCard
+from jacket.qt.turns import Turns
 
 STAGE_CARDS: dict[str, tuple[type[StageCard], ...]] = {
     "source": source.CARDS, "topology": topology.CARDS, "seams": seams.CARDS, "flatten": flatten.CARDS,
@@ -31,12 +32,12 @@ class Panel(QScrollArea):
     open_wanted = Signal(str)
     object_menu_wanted = Signal(int, object)
 
-    def __init__(self, program: Program, option_changed: Callable[[], None], leave_newer: Callable[[], None]) -> None:
+    def __init__(self, program: Program, turns: Turns, option_changed: Callable[[], None], leave_newer: Callable[[], None]) -> None:
         super().__init__()
         self.setFixedWidth(248)
         self.setWidgetResizable(True)
         self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        self.program, self.desk = program, Desk(program)
+        self.program, self.turns, self.desk = program, turns, Desk(program)
         self.desk.refill_wanted.connect(self._refill)
         body = QWidget()
         body.setObjectName("panel")
@@ -59,8 +60,6 @@ class Panel(QScrollArea):
         self.stage_cards: list[StageCard] = []
         self._waiting: set[str] = set()
         self._coming: list[type[StageCard]] = []
-        self._in_turn = QTimer(self, interval=0, singleShot=True)
-        self._in_turn.timeout.connect(self._go_on)
         self.column.addStretch(1)
         self.setWidget(body)
 
@@ -96,7 +95,7 @@ class Panel(QScrollArea):
         self._add_card(at)
         while self._coming and not is_large(self.program.document.state):
             self._add_card(at)
-        self._in_turn.start()
+        self._wait_for_more()
         self.held_card.setVisible(self.program.stage.id != "source")
         self.bench_card.fill()
         self.picked_card.fill()
@@ -112,17 +111,17 @@ class Panel(QScrollArea):
         self.column.insertWidget(at + len(self.stage_cards), card)
         self.stage_cards.append(card)
 
-    def _go_on(self) -> None:
-        """One card more in every turn of the event loop, where making them all at once would hold the window."""
+    def _wait_for_more(self) -> None:
+        """One card more in each turn, where making them all at once would hold the window."""
         if self._coming:
-            self._add_card(self.column.indexOf(self.held_card) + 1)
-            self.desk.refresh(self.program.document.state)
-            self._in_turn.start()
+            self.turns.put("coming", self._go_on)
+        else:
+            self.turns.drop("coming")
 
-    @property
-    def busy(self) -> bool:
-        """Whether cards of the stage are still to come."""
-        return bool(self._coming)
+    def _go_on(self) -> None:
+        self._add_card(self.column.indexOf(self.held_card) + 1)
+        self.desk.refresh(self.program.document.state)
+        self._wait_for_more()
 
     def refresh(self, changed: set[str]) -> None:
         """Fill anew what follows from what changed in the document or the program."""
