@@ -5,8 +5,9 @@ from __future__ import annotations
 from typing import Any
 
 import numpy as np
-from PySide6.QtCore import QObject
+from PySide6.QtCore import QObject, QTimer
 
+from jacket.commands.beside import is_large
 from jacket.core.mesh.polymesh import Floats, PolyMesh
 from jacket.core.space.segments import barycentric
 from jacket.program import Program
@@ -24,8 +25,17 @@ class Pointing(QObject):
     def __init__(self, program: Program, form: FormView, flat: FlatView, parent: QObject) -> None:
         super().__init__(parent)
         self.program, self.form, self.flat = program, form, flat
-        form.ghost_changed.connect(self.follow)
-        flat.ghost_changed.connect(self.follow)
+        self._soon = QTimer(self, interval=20, singleShot=True)
+        self._soon.timeout.connect(self.follow)
+        form.ghost_changed.connect(self._follow_soon)
+        flat.ghost_changed.connect(self._follow_soon)
+
+    def _follow_soon(self) -> None:
+        """Of a large layer places are looked up anew after each change: not in the very event that made it."""
+        if is_large(self.program.document.state):
+            self._soon.start()
+        else:
+            self.follow()
 
     def follow(self) -> None:
         """Mark the place in the view that the pointer is not in."""

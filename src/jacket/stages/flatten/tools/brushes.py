@@ -106,6 +106,16 @@ class SheetBrush(Tool):
     def hover(self, pointer: Pointer) -> None:
         self.ghost = NO_GHOST if pointer.flat is None else Ghost("flat", np.zeros((0, 2, 2)), np.zeros((0, 2)),
                                                                  circle=self.settings.brush, what=self.what, how="drag")  # fmt: skip
+        jacket = self.document.state.jacket
+        if pointer.flat is not None and jacket is not None and jacket.mesh.uv is not None and not self.document.in_gesture:
+            # A stroke begins at once where this is known.
+            self._ready(jacket.mesh)
+
+    def _ready(self, mesh: PolyMesh) -> Sheet:
+        """The flat points of a mesh, those of the last stroke where it ended with this one."""
+        if self._sheet is None or mesh is not self._after:
+            self._sheet, self._after = Sheet(mesh), mesh
+        return self._sheet
 
     def press(self, pointer: Pointer) -> None:
         mesh = self.document.open_jacket().mesh
@@ -113,11 +123,7 @@ class SheetBrush(Tool):
             return
         if mesh.uv is None or not np.isfinite(mesh.uv).any():
             raise EditRefused("Nothing lies on the sheet yet; flatten the jacket first.")
-        if mesh is not self._after:
-            self._sheet = Sheet(mesh)
-        if self._sheet is None:
-            self._sheet = Sheet(mesh)
-        self._mirrored = Mirrored(self.document, mesh, self._sheet)
+        self._mirrored = Mirrored(self.document, mesh, self._ready(mesh))
         self.last, self.stopped = pointer, False
         self.grabbed = None
         self.document.begin(self.step_name)
@@ -150,8 +156,7 @@ class SheetBrush(Tool):
     def sheet(self) -> tuple[PolyMesh, Sheet]:
         """The mesh and its flat points."""
         mesh = self.document.require_jacket().mesh
-        if self._sheet is None:
-            self._sheet = Sheet(mesh)
+        assert self._sheet is not None, "a stroke begins with them"
         return mesh, self._sheet
 
     def weights(self, places: Floats, sheet: Sheet, pointer: Pointer) -> Floats:
