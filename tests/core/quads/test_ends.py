@@ -15,9 +15,9 @@ from jacket.core.quads.auto import AutoSettings, automatic_quads
 from jacket.core.quads.base import Base, make_base
 from jacket.core.quads.covering import _parts_of
 from jacket.core.quads.ends import bare_places, ends_reached, farthest_pulled
-from jacket.core.quads.figures import measure_quads
+from jacket.core.quads.figures import eyes_on, measure_quads
 from jacket.core.quads.fitting import _without_new_folds
-from jacket.core.quads.reaching import opened_still
+from jacket.core.quads.reaching import eased, opened_still
 from jacket.core.quads.subdivide import split_to_quads
 from jacket.core.space.bvh import Bvh
 from jacket.core.space.sample import sample_surface
@@ -168,18 +168,52 @@ def test_loose_parts_that_are_left_out_pull_at_nothing() -> None:
 
 
 def test_corners_are_opened_but_where_that_loses_an_end(monkeypatch: pytest.MonkeyPatch) -> None:
-    """A ball of quads whose every point would be drawn in by a tenth: its pole, which is asked for, stays with the quads beside it."""
+    """A ball of quads whose every point would be drawn in a little, those about its pole by a seventh: these stay, and no place of
+    the ball lies farther off than is allowed, by libigl's distances."""
     ball = icosphere(3)
     quads = split_to_quads(icosphere(2))
     quads = quads.with_points(quads.points / np.linalg.norm(quads.points, axis=1)[:, None])
     pole = int(np.argmax(quads.points[:, 1]))
     base = Base(ball, np.zeros((0, 2), np.int32), 0, 0, asked=quads.points[[pole]])
+    near = quads.points[:, 1] > 0.95
 
     def drawn_in(mesh: PolyMesh, surface: Bvh, stay: np.ndarray, lines: Lines | None) -> PolyMesh:  # type: ignore[type-arg]
-        return mesh.with_points(np.where(stay[:, None], mesh.points, 0.9 * mesh.points))
+        share = np.where(near, 0.86, 0.985)[:, None]
+        return mesh.with_points(np.where(stay[:, None], mesh.points, share * mesh.points))
 
     monkeypatch.setattr(reaching, "opened", drawn_in)
-    far = np.linalg.norm(opened_still(quads, base, Bvh.build(ball.points, ball.triangle_points)).points, axis=1)
-    rows = quads.as_quads()
-    assert np.allclose(far[rows[(rows == pole).any(axis=1)]], 1.0)
-    assert np.isclose(far, 0.9).mean() > 0.8
+    new = opened_still(quads, base, Bvh.build(ball.points, ball.triangle_points), lambda: eyes_on(ball))
+    far = np.linalg.norm(new.points, axis=1)
+    assert far[pole] == 1.0 and (far[near] > 0.9).sum() >= 5
+    assert np.isclose(far[~near], 0.985).mean() > 0.8
+    off = np.sqrt(igl.point_mesh_squared_distance(ball.points, new.points, new.triangle_points.astype(np.int64))[0])
+    assert off.max() <= 0.01 * reaching.SHORT * ball.diagonal + 1e-9
+    least = np.linalg.norm(drawn_in(quads, base, np.zeros(len(far), bool), None).points, axis=1)  # type: ignore[arg-type]
+    assert least.min() < 0.87, "it would have been lost"
+
+
+def test_quads_are_eased_together_and_keep_their_ends() -> None:
+    """A ball with a horn, its quads crumpled by chance: corners get better by the formula of Knupp (2003), and the horn's tip stays
+    as near as it was, by libigl's distances."""
+    horn = icosphere(4)
+    up = horn.points[:, 1:2]
+    horn = horn.with_points(horn.points * (1 + 1.2 * np.exp(-((1 - up) / 0.01))))
+    surface = Bvh.build(horn.points, horn.triangle_points)
+    quads = split_to_quads(icosphere(2))
+    rng = np.random.default_rng(3)
+    quads = quads.with_points(quads.points + rng.normal(0.0, 0.03, quads.points.shape))
+    quads = quads.with_points(surface.project(quads.points))
+    tip = horn.points[int(np.argmax(horn.points[:, 1]))]
+    points = quads.points.copy()
+    points[int(np.argmax(points[:, 1]))] = tip
+    quads = quads.with_points(points)
+    base = Base(horn, np.zeros((0, 2), np.int32), 0, 0)
+    new = eased(quads, base, surface, lambda: eyes_on(horn))
+    assert scaled_jacobian(new).mean() > scaled_jacobian(quads).mean() + 0.01
+    assert np.percentile(scaled_jacobian(new), 1) >= np.percentile(scaled_jacobian(quads), 1)
+    assert new.corners is quads.corners or np.array_equal(new.corners, quads.corners)
+    before, after = (np.sqrt(igl.point_mesh_squared_distance(horn.points, m.points, m.triangle_points.astype(np.int64))[0]) for m in (quads, new))
+    assert (after <= np.maximum(before, 0.01 * reaching.SHORT * horn.diagonal) + 1e-9).all()
+    alone = relaxed(quads, surface, reaching.ROUNDS, evenness=reaching.EVENNESS, mending=reaching.MENDING)
+    lost = np.sqrt(igl.point_mesh_squared_distance(tip[None], alone.points, alone.triangle_points.astype(np.int64))[0])[0]
+    assert lost > 0.01 * reaching.SHORT * horn.diagonal, "relaxed alone they would have left it"

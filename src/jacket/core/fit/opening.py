@@ -55,9 +55,9 @@ def opened(mesh: PolyMesh, surface: Bvh, held: Bools, lines: Lines | None = None
         taken = _taken(points, corners, starts, start, around, ids, aims)
         # Who found nothing better is asked again once a neighbour has moved.
         stuck[ids[~taken]] = True
-        near = np.zeros(mesh.n_faces, bool)
-        for p in ids[taken].tolist():
-            near[around[start[p] : start[p + 1]]] = True
+        went, near = np.zeros(mesh.n_points, bool), np.zeros(mesh.n_faces, bool)
+        went[ids[taken]] = True
+        near[mesh.face_of_corner[went[corners]]] = True
         stuck[corners[near[mesh.face_of_corner]]] = False
     return mesh.with_points(points)
 
@@ -81,17 +81,38 @@ def _along_lines(mesh: PolyMesh, points: Floats, on_lines: Bools) -> Floats:
 
 def _apart(ids: Ints, worst: Floats, start: Ints, around: Ints) -> Ints:
     """Points of which no two share a face, those at the thinnest corners first."""
-    if len(ids) == 0:
-        return ids
-    least = np.array([worst[around[start[p] : start[p + 1]]].min() for p in ids])
-    used: set[int] = set()
-    out = []
-    for p in ids[np.argsort(least, kind="stable")].tolist():
-        faces = around[start[p] : start[p + 1]].tolist()
-        if used.isdisjoint(faces):
-            used.update(faces)
-            out.append(p)
-    return np.array(out, np.int32)
+    least = _least_at(worst, start, around, ids)
+    return ids[_first_apart(start, around, ids, np.argsort(least, kind="stable"), len(worst))].astype(np.int32)
+
+
+@kernel
+def _least_at(worst, start, around, ids):
+    """(K,) the thinnest corner of the faces at each point."""
+    out = np.empty(len(ids))
+    for i in range(len(ids)):
+        out[i] = np.inf
+        for k in range(start[ids[i]], start[ids[i] + 1]):
+            out[i] = min(out[i], worst[around[k]])
+    return out
+
+
+@kernel
+def _first_apart(start, around, ids, order, n_faces):
+    """Places in `ids` of those that, taken in an order, share no face with one before."""
+    used = np.zeros(n_faces, np.bool_)
+    out = np.empty(len(order), np.int64)
+    n = 0
+    for i in order:
+        p = ids[i]
+        free = True
+        for k in range(start[p], start[p + 1]):
+            free = free and not used[around[k]]
+        if free:
+            for k in range(start[p], start[p + 1]):
+                used[around[k]] = True
+            out[n] = i
+            n += 1
+    return out[:n].copy()
 
 
 @inline

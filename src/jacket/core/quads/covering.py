@@ -28,7 +28,7 @@ from jacket.core.quads.gridmap import MANY, GridSolver
 from jacket.core.quads.lines import JAGS, line_ways, opened_corners
 from jacket.core.quads.missed import CLOSER, LOST, closer_there, farthest
 from jacket.core.quads.pairs import without_pairs
-from jacket.core.quads.reaching import ends_held, opened_still
+from jacket.core.quads.reaching import eased, ends_held, opened_still
 from jacket.core.quads.settings import AutoSettings
 from jacket.core.quads.steering import Guide, face_density, soft_pull
 from jacket.core.quads.subdivide import split_to_quads
@@ -202,7 +202,9 @@ def _part_covered(
         # Closed rows were opened before they were judged, and then pulled to their ends.
         laid = opened(laid, surface, np.zeros(laid.n_points, bool), lines_over(laid, base))
     if laid.is_quads:
-        laid = held(laid) if guides else opened_still(held(laid), base, surface)
+        laid = held(laid)
+        if not guides:
+            laid = opened_still(laid, base, surface, eyes) if painted is not None else eased(laid, base, surface, eyes)
     return laid, int((solver.field.index != 0).sum())
 
 

@@ -1,4 +1,4 @@
-"""The end of a part: quads pulled to what they leave uncovered, and corners opened as far as that loses nothing."""
+"""The end of a part: quads pulled to what they leave uncovered, then relaxed and opened as far as that loses nothing."""
 
 from __future__ import annotations
 
@@ -7,8 +7,9 @@ from collections.abc import Callable
 import numpy as np
 
 from jacket.core.fit.opening import opened
+from jacket.core.fit.relax import relaxed
 from jacket.core.mesh.geometry import scaled_jacobian
-from jacket.core.mesh.polymesh import PolyMesh
+from jacket.core.mesh.polymesh import Bools, PolyMesh
 from jacket.core.quads.base import Base
 from jacket.core.quads.ends import farthest_pulled, off_quads
 from jacket.core.quads.fitting import fold_count, lines_over
@@ -18,8 +19,16 @@ from jacket.core.space.sample import places_seen
 
 SHORT = 1.1
 """Largest gap in % of the diagonal that an end may be short by before it is pulled to once more."""
+ROUNDS, EVENNESS, MENDING = 30, 0.2, 10.0
+"""How often quads are relaxed once more at the very end, and how."""
+LEAST = 0.25
+"""Least corner that there may be then, unless it was less before."""
+TRIES = 6
+"""How often that is tried with more points that stay."""
+AGAIN, WELL = 3, 0.97
+"""How often all of that is done at most, and the corner mean that is good enough."""
 PRICE, FAIR = 0.01, 0.8
-"""By how much the 1st percentile of corners may fall for that, or to what."""
+"""By how much the 1st percentile of corners may fall for pulls, or to what."""
 
 
 def ends_held(laid: PolyMesh, base: Base, surface: Bvh, eyes: Callable[[], RayTree]) -> PolyMesh:
@@ -36,17 +45,60 @@ def ends_held(laid: PolyMesh, base: Base, surface: Bvh, eyes: Callable[[], RayTr
     return pulled if fold_count(pulled) <= fold_count(laid) else laid
 
 
-def opened_still(laid: PolyMesh, base: Base, surface: Bvh) -> PolyMesh:
+def eased(laid: PolyMesh, base: Base, surface: Bvh, eyes: Callable[[], RayTree]) -> PolyMesh:
+    """Quads relaxed all together once more, and thin corners opened, as far as that draws none off an end that they reach: pulls
+    move what is near alone, and leave it more skewed than it has to be. Again where corners are not as good as they should be,
+    and as it was where they are no better for it."""
+    lines = lines_over(laid, base)
+    before = scaled_jacobian(laid)
+    for _ in range(AGAIN):
+        new = _ends_still(laid, base, eyes, lambda mesh, stay: relaxed(mesh, surface, ROUNDS, stay, lines, evenness=EVENNESS, mending=MENDING))
+        new = _ends_still(new, base, eyes, lambda mesh, stay: opened(mesh, surface, stay, lines))
+        after = scaled_jacobian(new)
+        first = float(np.percentile(after, 1))
+        if after.mean() <= before.mean() or first < min(FAIR, np.percentile(before, 1)) or after.min() < min(LEAST, before.min()):
+            break
+        laid, before = new, after
+        if first >= FAIR and after.mean() >= WELL:
+            break
+    return laid
+
+
+def opened_still(laid: PolyMesh, base: Base, surface: Bvh, eyes: Callable[[], RayTree]) -> PolyMesh:
     """Quads with their thin corners opened once more, as far as that draws none off an end that they reach."""
-    own, quads = base.asked if len(base.asked) else base.form.points, laid.as_quads()
-    least = np.maximum(off_quads(laid, own)[0], 0.01 * SHORT * base.mesh.diagonal)
-    stay, lines = np.zeros(laid.n_points, bool), lines_over(laid, base)
-    for _ in range(3):
-        new = opened(laid, surface, stay, lines)
-        off, face = off_quads(new, own)
-        if not (off > least).any():
+    lines = lines_over(laid, base)
+    return _ends_still(laid, base, eyes, lambda mesh, stay: opened(mesh, surface, stay, lines))
+
+
+def _ends_still(
+    laid: PolyMesh, base: Base, eyes: Callable[[], RayTree], move: Callable[[PolyMesh, Bools], PolyMesh]
+) -> PolyMesh:
+    """Quads as `move` leaves them, given which of their points stay: those at ends that they would be drawn off. One corner at
+    each such place first, then its quad, then those around."""
+    size, quads = base.mesh.diagonal, laid.as_quads()
+    places = np.concatenate([base.form.points, base.asked.reshape(-1, 3)])
+    off, face = off_quads(laid, places)
+    seen = places_seen(places, 100 * off / size, eyes, size)
+    places, off, face = places[seen], off[seen], face[seen]
+    least = np.maximum(off, 0.01 * SHORT * size)
+    stay = np.zeros(laid.n_points, bool)
+    for _ in range(TRIES):
+        new = move(laid, stay)
+        # No quad draws farther off a place than one of its corners moves.
+        moved = np.linalg.norm(new.points - laid.points, axis=1)[quads].max(axis=1)
+        may = np.flatnonzero(off + moved[face] > least)
+        lost = may[off_quads(new, places[may])[0] > least[may]] if len(may) else may
+        if len(lost) == 0:
             return new
-        # The quads at what was lost, and those beside them, stay.
-        stay[quads[face[off > least]]] = True
-        stay[quads[stay[quads].any(axis=1)]] = True
+        corners = quads[face[lost]]
+        nearest = np.linalg.norm(laid.points[corners] - places[lost][:, None], axis=2).argmin(axis=1)
+        nearest = corners[np.arange(len(lost)), nearest]
+        again = stay[nearest]
+        around = corners[again & stay[corners].all(axis=1)]
+        stay[nearest] = True
+        stay[corners[again]] = True
+        if len(around):
+            near = np.zeros(laid.n_points, bool)
+            near[around] = True
+            stay[quads[near[quads].any(axis=1)]] = True
     return laid
