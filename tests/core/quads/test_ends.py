@@ -179,7 +179,7 @@ def test_corners_are_opened_but_where_that_loses_an_end(monkeypatch: pytest.Monk
 
     def drawn_in(mesh: PolyMesh, surface: Bvh, stay: np.ndarray, lines: Lines | None) -> PolyMesh:  # type: ignore[type-arg]
         share = np.where(near, 0.86, 0.985)[:, None]
-        return mesh.with_points(np.where(stay[:, None], mesh.points, share * mesh.points))
+        return mesh.with_points(np.where(stay[:, None], mesh.points, share * quads.points))
 
     monkeypatch.setattr(reaching, "opened", drawn_in)
     new = opened_still(quads, base, Bvh.build(ball.points, ball.triangle_points), lambda: eyes_on(ball))

@@ -169,13 +169,13 @@ class Over:
         there, more irregular points may come of it."""
         lines = lines_over(mesh, self.base)
         stay = np.zeros(mesh.n_points, bool) if lines is None else lines.sliding | lines.fixed
+        places = np.concatenate([self.base.form.points, self.base.asked.reshape(-1, 3)])
+        reached = Reached(places, 0.01 * GAP * self.base.mesh.diagonal)
         if not self.guides:
-            return uncrossed(mesh, self.surface, stay)
+            return uncrossed(mesh, self.surface, stay, reached=reached)
         step = float(np.median(edge_lengths(mesh)))
         for guide in self.guides:
             stay |= cKDTree(dense_guide(guide, 0.25 * step)).query(mesh.points)[0] < step
-        places = np.concatenate([self.base.form.points, self.base.asked.reshape(-1, 3)])
-        reached = Reached(places, 0.01 * GAP * self.base.mesh.diagonal)
         return uncrossed(mesh, self.surface, stay, GUIDED_MORE, GUIDED_MOST, reached)
 
 
@@ -234,12 +234,7 @@ class _Tries:
         """Take a fitted mesh where it is better than all before; whether rows are closed now."""
         over = self.over
         # What is still too long is parted first: ends are pulled to only once.
-        apart = over.parted(mesh)
-        new, now = self._mended(apart)
-        if apart is not mesh and not self._fits(now) and max(windings(mesh)) < self.best_now.winding - 1.0:
-            plain, then = self._mended(mesh)
-            if self._fits(then) or then.bare < now.bare:
-                new, now = plain, then
+        new, now = self._mended(over.parted(mesh))
         closes = now.winding <= CLOSED < self.best_now.winding
         if (closes or now.winding < self.best_now.winding - 1.0) and self._fits(now):
             self.best, self.best_now = new, now

@@ -145,7 +145,7 @@ def _parts_of(base: Base) -> list[Base]:
         creases = to[base.creases] if len(base.creases) else np.zeros((0, 2), np.int32)
         mesh = PolyMesh.from_faces(base.mesh.points[used], local.reshape(-1, 3).astype(np.int32))
         outside = None if seen is None or not (nearest == k).any() else split_off(seen, np.flatnonzero(nearest == k))[1]
-        out.append(Base(mesh, sorted_pairs(creases[(creases >= 0).all(axis=1)]), 0, 0, outside=outside, asked=base.asked[asked == k]))
+        out.append(Base(mesh, sorted_pairs(creases[(creases >= 0).all(axis=1)]), 0, 0, tears=base.tears, outside=outside, asked=base.asked[asked == k]))
     return out
 
 

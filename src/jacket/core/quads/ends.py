@@ -106,7 +106,7 @@ def farthest_pulled(
                 new = _patiently_pulled(quads, places[k], int(face[k]), surface, lines, taken)
             if new is None:
                 continue
-            after, there = off_quads(new, places)
+            after, there = _off_after(new, quads, places, far, face, reach)
             if after[k] < far[k] and after.max() <= far.max() and np.percentile(scaled_jacobian(new), 1) >= first:
                 quads, far, face, pulled = new, after, there, taken
                 break
@@ -114,6 +114,16 @@ def farthest_pulled(
             given_up += 1
             refused |= np.linalg.norm(places - places[k], axis=1) < 2 * far[k]
     return quads
+
+
+def _off_after(new: PolyMesh, quads: PolyMesh, places: Floats, far: Floats, face: Ints, reach: float) -> tuple[Floats, Ints]:
+    """As `off_quads` of quads of which only some have moved, from what it said before: exact where that matters, at places that
+    are not reached and where a quad that moved was the nearest; elsewhere as before, than which none is farther."""
+    moved = (new.points != quads.points).any(axis=1)[new.as_quads()].any(axis=1)
+    again = np.flatnonzero(moved[face] | (far > 0.5 * reach))
+    after, there = far.copy(), face.copy()
+    after[again], there[again] = off_quads(new, places[again])
+    return after, there
 
 
 def _tips(form: PolyMesh, far: Floats, reach: float) -> list[int]:

@@ -19,13 +19,15 @@ from jacket.core.space.sample import places_seen
 
 SHORT = 1.1
 """Largest gap in % of the diagonal that an end may be short by before it is pulled to once more."""
+SHORT_TORN = 1.3
+"""The same at the very end over a torn scan, of whose thin rims an end may be part."""
 ROUNDS, EVENNESS, MENDING = 30, 0.2, 10.0
 """How often quads are relaxed once more at the very end, and how."""
 LEAST = 0.25
 """Least corner that there may be then, unless it was less before."""
 TRIES = 6
 """How often that is tried with more points that stay."""
-AGAIN, WELL = 3, 0.97
+AGAIN, WELL = 2, 0.97
 """How often all of that is done at most, and the corner mean that is good enough."""
 PRICE, FAIR = 0.01, 0.8
 """By how much the 1st percentile of corners may fall for pulls, or to what."""
@@ -80,10 +82,10 @@ def _ends_still(
     off, face = off_quads(laid, places)
     seen = places_seen(places, 100 * off / size, eyes, size)
     places, off, face = places[seen], off[seen], face[seen]
-    least = np.maximum(off, 0.01 * SHORT * size)
-    stay = np.zeros(laid.n_points, bool)
+    least = np.maximum(off, 0.01 * (SHORT if base.tears is None else SHORT_TORN) * size)
+    mesh, stay = laid, np.zeros(laid.n_points, bool)
     for _ in range(TRIES):
-        new = move(laid, stay)
+        new = move(mesh, stay)
         # No quad draws farther off a place than one of its corners moves.
         moved = np.linalg.norm(new.points - laid.points, axis=1)[quads].max(axis=1)
         may = np.flatnonzero(off + moved[face] > least)
@@ -101,4 +103,5 @@ def _ends_still(
             near = np.zeros(laid.n_points, bool)
             near[around] = True
             stay[quads[near[quads].any(axis=1)]] = True
+        mesh = new.with_points(np.where(stay[:, None], laid.points, new.points))
     return laid

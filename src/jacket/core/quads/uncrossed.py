@@ -37,10 +37,17 @@ class Reached:
     places: Floats
     far: float
 
-    def still(self, mesh: PolyMesh, around: Floats) -> bool:
-        """Whether a mesh comes near enough to those of the places that lie about some of its points (K, 3)."""
-        here = self.places[cKDTree(around).query(self.places)[0] < 2 * self.far + float(np.median(edge_lengths(mesh)))]
-        return len(here) == 0 or float(Bvh.build(mesh.points, mesh.triangle_points).closest(here)[2].max()) <= self.far
+    def still(self, before: PolyMesh, after: PolyMesh, around: Floats) -> bool:
+        """Whether none of the places that lie about some points (K, 3) is farther than that from quads that have changed there,
+        unless it was before and is no farther now."""
+        here = self.places[cKDTree(around).query(self.places)[0] < 2 * self.far + float(np.median(edge_lengths(after)))]
+        if len(here) == 0:
+            return True
+        now = Bvh.build(after.points, after.triangle_points).closest(here)[2]
+        if now.max() <= self.far:
+            return True
+        then = Bvh.build(before.points, before.triangle_points).closest(here)[2]
+        return bool((now <= np.maximum(then, self.far)).all())
 
 
 def uncrossed(
@@ -88,6 +95,6 @@ def _next(mesh: PolyMesh, stay: Bools, surface: Bvh, room: int, reached: Reached
             near[new.as_quads()[faces]] = True
         ids = np.flatnonzero(near & ~stays & ~new.topology.border_points)
         new = new.with_points(relaxed_part(new, surface, ids, np.ones(len(ids)), ROUNDS))
-        if _least(new, near) >= min(LEAST, _least(mesh, near[to])) and (reached is None or reached.still(new, new.points[near])):
+        if _least(new, near) >= min(LEAST, _least(mesh, near[to])) and (reached is None or reached.still(mesh, new, new.points[near])):
             return new, stays, one.odd
     return None
