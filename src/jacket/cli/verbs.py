@@ -179,12 +179,12 @@ def _add_unwrap(parser: argparse.ArgumentParser) -> None:
 
 
 def _add_suggest(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("--islands", type=whole(*MOST), default=12, metavar="N",
-                        help=f"suggested seams: islands wanted at most of a connected piece, {ranged(*MOST)} (12)")  # fmt: skip
-    parser.add_argument("--stretch", type=number(*STRETCH), default=1.06, metavar="S",
-                        help=f"suggested seams: largest mean stretch of an island, {ranged(*STRETCH)} (1.06)")  # fmt: skip
-    parser.add_argument("--longest", type=number(*LONGEST), default=1.3, metavar="L",
-                        help=f"suggested seams: sides of a well filled sheet that a strip may be long, {ranged(*LONGEST)} (1.3)")  # fmt: skip
+    parser.add_argument("--islands", type=whole(*MOST), default=SeamSettings.most, metavar="N",
+                        help=f"suggested seams: islands wanted at most of a connected piece, {ranged(*MOST)} ({SeamSettings.most})")  # fmt: skip
+    parser.add_argument("--stretch", type=number(*STRETCH), default=SeamSettings.stretch, metavar="S",
+                        help=f"suggested seams: largest mean stretch of an island, {ranged(*STRETCH)} ({SeamSettings.stretch})")  # fmt: skip
+    parser.add_argument("--longest", type=number(*LONGEST), default=SeamSettings.longest, metavar="L",
+                        help=f"suggested seams: sides of a well filled sheet that a strip may be long, {ranged(*LONGEST)} ({SeamSettings.longest})")  # fmt: skip
 
 
 def unwrap_verb(options: Options) -> int:

@@ -34,10 +34,10 @@ class SeamSettings:
     how: str = "auto"
     angle: float = 60.0
     afresh: bool = True
-    most: int = 12
-    stretch: float = 1.06
+    most: int = SuggestSettings.most
+    stretch: float = SuggestSettings.stretch
     mirror: str = ""
-    longest: float = 1.3
+    longest: float = SuggestSettings.longest
 
     def checked(self) -> SeamSettings:
         """The settings themselves; raises MeshError with a sentence where one makes no sense."""

@@ -217,3 +217,24 @@ def test_quads_are_eased_together_and_keep_their_ends() -> None:
     alone = relaxed(quads, surface, reaching.ROUNDS, evenness=reaching.EVENNESS, mending=reaching.MENDING)
     lost = np.sqrt(igl.point_mesh_squared_distance(tip[None], alone.points, alone.triangle_points.astype(np.int64))[0])[0]
     assert lost > 0.01 * reaching.SHORT * horn.diagonal, "relaxed alone they would have left it"
+
+
+def test_what_lies_off_after_a_pull_is_what_libigl_says() -> None:
+    """Places about a ball of quads of which a patch was pulled out: exact where they lie far off or the patch was nearest, and
+    nowhere less than libigl's distance; the farthest of all is the same."""
+    ball = icosphere(3)
+    quads = split_to_quads(icosphere(2))
+    rng = np.random.default_rng(5)
+    places = ball.points * rng.uniform(0.9, 1.1, (ball.n_points, 1))
+    far, face = ends.off_quads(quads, places)
+    near = np.linalg.norm(quads.points - quads.points[7], axis=1) < 0.4
+    new = quads.with_points(np.where(near[:, None], 1.08 * quads.points, quads.points))
+    reach = 0.05
+    after, there = ends._off_after(new, quads, places, far, face, reach)
+    true = np.sqrt(igl.point_mesh_squared_distance(places, new.points, new.triangle_points.astype(np.int64))[0])
+    moved = near[quads.as_quads()].any(axis=1)
+    exact = moved[face] | (far > 0.5 * reach)
+    assert 0.05 < exact.mean() < 0.95 and np.allclose(after[exact], true[exact])
+    assert (after >= true - 1e-9).all() and after.max() == pytest.approx(true.max())
+    ring = new.points[new.as_quads()[there]]
+    assert (np.linalg.norm(places[:, None] - ring, axis=2).min(axis=1) < 0.4).all(), "the quad that is told is one nearby"

@@ -204,7 +204,9 @@ def _part_covered(
     if laid.is_quads:
         laid = held(laid)
         if not guides:
-            laid = opened_still(laid, base, surface, eyes) if painted is not None else eased(laid, base, surface, eyes)
+            laid = opened_still(laid, base, surface, eyes)
+        if not guides and painted is None:
+            laid = eased(laid, base, surface, eyes)
     return laid, int((solver.field.index != 0).sum())
 
 

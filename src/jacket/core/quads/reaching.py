@@ -27,8 +27,8 @@ LEAST = 0.25
 """Least corner that there may be then, unless it was less before."""
 TRIES = 6
 """How often that is tried with more points that stay."""
-AGAIN, WELL = 2, 0.97
-"""How often all of that is done at most, and the corner mean that is good enough."""
+AGAIN, WELL, WELL_FIRST = 2, 0.975, 0.82
+"""How often all of that is done at most, and the corner mean and 1st percentile that are good enough without."""
 PRICE, FAIR = 0.01, 0.8
 """By how much the 1st percentile of corners may fall for pulls, or to what."""
 
@@ -48,21 +48,21 @@ def ends_held(laid: PolyMesh, base: Base, surface: Bvh, eyes: Callable[[], RayTr
 
 
 def eased(laid: PolyMesh, base: Base, surface: Bvh, eyes: Callable[[], RayTree]) -> PolyMesh:
-    """Quads relaxed all together once more, and thin corners opened, as far as that draws none off an end that they reach: pulls
-    move what is near alone, and leave it more skewed than it has to be. Again where corners are not as good as they should be,
-    and as it was where they are no better for it."""
+    """Quads whose corners are not as good as they should be relaxed all together once more, and thin corners opened, as far as that
+    draws none off an end that they reach: pulls move what is near alone, and leave it more skewed than it has to be. As they
+    were where corners are no better for it."""
     lines = lines_over(laid, base)
-    before = scaled_jacobian(laid)
+    corners = scaled_jacobian(laid)
     for _ in range(AGAIN):
+        mean, first = float(corners.mean()), float(np.percentile(corners, 1))
+        if mean >= WELL and first >= WELL_FIRST:
+            break
         new = _ends_still(laid, base, eyes, lambda mesh, stay: relaxed(mesh, surface, ROUNDS, stay, lines, evenness=EVENNESS, mending=MENDING))
         new = _ends_still(new, base, eyes, lambda mesh, stay: opened(mesh, surface, stay, lines))
         after = scaled_jacobian(new)
-        first = float(np.percentile(after, 1))
-        if after.mean() <= before.mean() or first < min(FAIR, np.percentile(before, 1)) or after.min() < min(LEAST, before.min()):
+        if after.mean() <= mean or np.percentile(after, 1) < min(FAIR, first) or after.min() < min(LEAST, corners.min()):
             break
-        laid, before = new, after
-        if first >= FAIR and after.mean() >= WELL:
-            break
+        laid, corners = new, after
     return laid
 
 
@@ -82,7 +82,9 @@ def _ends_still(
     off, face = off_quads(laid, places)
     seen = places_seen(places, 100 * off / size, eyes, size)
     places, off, face = places[seen], off[seen], face[seen]
-    least = np.maximum(off, 0.01 * (SHORT if base.tears is None else SHORT_TORN) * size)
+    # No end farther off than the farthest now, nor than ends may be.
+    most = 0.01 * size * (SHORT if base.tears is None else SHORT_TORN)
+    least = np.maximum(off, min(most, float(off.max(initial=0.0))))
     mesh, stay = laid, np.zeros(laid.n_points, bool)
     for _ in range(TRIES):
         new = move(mesh, stay)

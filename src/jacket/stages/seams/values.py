@@ -19,9 +19,9 @@ class SeamsValues:
     """
 
     angle: float = ranged(60.0, 0, 180)
-    most: int = ranged(12, *MOST)
-    stretch: float = ranged(1.06, *STRETCH)
-    longest: float = ranged(1.3, *LONGEST)
+    most: int = ranged(SeamSettings.most, *MOST)
+    stretch: float = ranged(SeamSettings.stretch, *STRETCH)
+    longest: float = ranged(SeamSettings.longest, *LONGEST)
     keep_cuts: bool = False
     live: bool = True
     eye_height: float = ranged(1.65, 0, 1e6)
