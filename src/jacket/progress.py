@@ -19,3 +19,22 @@ def part(progress: Progress, start: float, end: float) -> Progress:
         progress(start + (end - start) * min(max(fraction, 0.0), 1.0), what)
 
     return inner
+
+
+Tick = Callable[[str], None]
+"""Called now and then with what is being done, by work that knows no share of its own; raises `Cancelled` to stop."""
+
+
+def untold(what: str) -> None:
+    """A tick that tells nobody."""
+
+
+def ticking(progress: Progress) -> tuple[Progress, Tick]:
+    """The same progress, and ticks that tell what is being done at the share where it stands."""
+    at = [0.0]
+
+    def told(fraction: float, what: str) -> None:
+        at[0] = fraction
+        progress(fraction, what)
+
+    return told, lambda what: progress(at[0], what)

@@ -28,7 +28,7 @@ from jacket.core.rows.unwind import Apart, taken_apart, unwound, windings
 from jacket.core.space.bvh import Bvh
 from jacket.core.space.rays import RayTree
 from jacket.core.space.sample import gap, places_seen
-from jacket.progress import Progress, part
+from jacket.progress import Progress, Tick, part, untold
 
 CLOSED = 10.0
 """Longest ring in %, and quads crossed by their own ring in %, that count as closed."""
@@ -137,7 +137,7 @@ def fits(now: Standing, before: Standing, give: float, most: float = GAP) -> boo
 @dataclass(frozen=True, eq=False)
 class Over:
     """What quads are laid over and judged by: the base and the surface, guides, how ends are reached; and how they are laid:
-    `wanted` of them, with steps as painted where `graded`, rows closing by `closeness` from 0, even steps, to 1."""
+    `wanted` of them, with steps as painted where `graded`, rows closing by `closeness` from 0, even steps, to 1; `tick` hears what is done meanwhile."""
 
     base: Base
     surface: Bvh
@@ -146,6 +146,7 @@ class Over:
     wanted: int
     closeness: float
     graded: bool
+    tick: Tick = untold
 
     @property
     def give(self) -> float:
@@ -158,7 +159,7 @@ class Over:
 
     def fitted(self, raw: PolyMesh) -> PolyMesh:
         """Quads laid anew, fitted as the first ones were."""
-        return least_folded(fitted(raw, self.base, self.surface, self.graded, self.guides, True), raw, self.surface)
+        return least_folded(fitted(raw, self.base, self.surface, self.graded, self.guides, True, self.tick), raw, self.surface)
 
     def opened(self, mesh: PolyMesh, thin: float = THIN) -> PolyMesh:
         """With thin corners opened, which are then no price of closed rows; as it is where guides hold its points."""
@@ -251,6 +252,7 @@ class _Tries:
     def _mended(self, mesh: PolyMesh) -> tuple[PolyMesh, Standing]:
         """With what can be put right: thin corners, folds, ends."""
         over = self.over
+        over.tick("weighing other rows")
         mesh = over.opened(mesh)
         now = over.standing(mesh)
         if now.folded > self.before.folded:
@@ -258,7 +260,7 @@ class _Tries:
             now = over.standing(mesh)
         if now.bare > GAP >= now.gap:
             reach = 0.009 * GAP * over.base.mesh.diagonal
-            mesh, now = self._if_reached(with_ends(mesh, over.base, over.surface, lines_over(mesh, over.base), reach), mesh, now)
+            mesh, now = self._if_reached(with_ends(mesh, over.base, over.surface, lines_over(mesh, over.base), reach, over.tick), mesh, now)
         if now.bare > GAP and now.winding < self.best_now.winding - 1.0 and self._nearly(replace(now, bare=0.0)):
             # Nothing but ends that are short speaks against it: they are pulled to as at the very end.
             mesh, now = self._if_reached(over.ends.pull(mesh), mesh, now)

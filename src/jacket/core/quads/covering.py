@@ -36,7 +36,7 @@ from jacket.core.source.simplify import simplify
 from jacket.core.source.skin import Tears
 from jacket.core.space.bvh import Bvh
 from jacket.core.space.sample import uncovered_share
-from jacket.progress import Progress, part, silent
+from jacket.progress import Progress, part, ticking
 
 SPARSER = 1.25
 PAIR_REACH = 2.3
@@ -154,6 +154,7 @@ def _part_covered(
     progress: Progress, watch: Watch,
 ) -> tuple[PolyMesh, int]:  # fmt: skip
     """Quads over one part. Where no grid carries its creases, one without them is tried before a coarse one is split."""
+    progress, tick = ticking(progress)
     progress(0.0, "combing the flow over the surface")
     painted = face_density(base.mesh, settings.spots, settings.paint)
     if painted is not None:
@@ -179,7 +180,7 @@ def _part_covered(
     progress(0.7, "relaxing the quads on the source")
 
     def fit(raw: PolyMesh) -> PolyMesh:
-        return least_folded(fitted(raw, base, surface, painted is not None, guides), raw, surface)
+        return least_folded(fitted(raw, base, surface, painted is not None, guides, tick=tick), raw, surface)
 
     laid = fit(quads)
     if gridded:
@@ -190,23 +191,23 @@ def _part_covered(
     eyes = cache(lambda: eyes_on(base.form))
 
     def held(short: PolyMesh) -> PolyMesh:
-        return ends_held(short, base, surface, eyes)
+        return ends_held(short, base, surface, eyes, tick)
 
     fitted_so = laid
     if settings.rows > 0 and gridded and laid.n_faces >= FEW:
         # Painted steps are to differ as painted: the closer rows close, the more they even out.
         close = settings.rows if painted is None else min(settings.rows, PAINTED)
-        over = Over(base, surface, guides, Ends(held, eyes), wanted, close, painted is not None)
-        laid = closed(laid, lambda n: _best_pass(base, solver, n, silent), over, part(progress, 0.75, 1.0))
+        over = Over(base, surface, guides, Ends(held, eyes), wanted, close, painted is not None, tick)
+        laid = closed(laid, lambda n: _best_pass(base, solver, n, lambda _, what: tick(what)), over, part(progress, 0.75, 1.0))
     if not guides and laid is fitted_so:
         # Closed rows were opened before they were judged, and then pulled to their ends.
         laid = opened(laid, surface, np.zeros(laid.n_points, bool), lines_over(laid, base))
     if laid.is_quads:
         laid = held(laid)
         if not guides:
-            laid = opened_still(laid, base, surface, eyes)
+            laid = opened_still(laid, base, surface, eyes, tick)
         if not guides and painted is None:
-            laid = eased(laid, base, surface, eyes)
+            laid = eased(laid, base, surface, eyes, tick)
     return laid, int((solver.field.index != 0).sum())
 
 

@@ -19,6 +19,7 @@ from jacket.core.jit import kernel
 from jacket.core.mesh.geometry import corners_of, edge_lengths, scaled_jacobian
 from jacket.core.mesh.polymesh import Bools, Floats, Ints, PolyMesh
 from jacket.core.space.bvh import Bvh
+from jacket.progress import Tick, untold
 
 BARE, BARE_HARD, HARD = 0.4, 0.5, 0.05
 """Steps off the quads from which a place of the surface is not reached; of forms with creases, whose corners
@@ -41,6 +42,8 @@ MOST_REFUSED = 6
 MENDING = 5.0
 """How much more skewed quads count then."""
 
+PULLING = "pulling quads to thin ends"
+
 
 def off_quads(quads: PolyMesh, places: Floats) -> tuple[Floats, Ints]:
     """(how far places (K, 3) lie off the quads, the quad nearest to each)."""
@@ -57,7 +60,7 @@ def bare_places(quads: PolyMesh, form: PolyMesh, looked_at: Ints | None = None) 
 
 
 def ends_reached(
-    quads: PolyMesh, form: PolyMesh, surface: Bvh, step: float, lines: Lines | None, rounds: int = 5, reach: float = 0.0
+    quads: PolyMesh, form: PolyMesh, surface: Bvh, step: float, lines: Lines | None, rounds: int = 5, reach: float = 0.0, tick: Tick = untold
 ) -> PolyMesh:
     """Quads pulled out to the ends of a form (a triangle mesh near the surface) that they do not reach; points on `lines`
     stay on them. What would fold stays as it is. `reach` is how far off an end may lie, 0 for what the step says."""
@@ -67,6 +70,7 @@ def ends_reached(
     reach = reach or (BARE_HARD if hard else BARE) * step
     looked_at: Ints | None = None
     for _ in range(rounds):
+        tick(PULLING)
         far, face = bare_places(quads, form, looked_at)
         if looked_at is None:
             # What is covered well now does not come to lie far off while others are pulled.
@@ -87,7 +91,8 @@ def ends_reached(
 
 
 def farthest_pulled(
-    quads: PolyMesh, places: Floats, surface: Bvh, lines: Lines | None, reach: float, rounds: int = 24, first: float = -1.0
+    quads: PolyMesh, places: Floats, surface: Bvh, lines: Lines | None, reach: float, rounds: int = 24, first: float = -1.0,
+    tick: Tick = untold,
 ) -> PolyMesh:  # fmt: skip
     """Quads pulled to that of some places (K, 3) which is farthest off, one after another, while one is farther than `reach`. A pull
     has to bring its place nearer, none to where it is farther than all were, and the 1st percentile of corners to no less than
@@ -96,6 +101,7 @@ def farthest_pulled(
     far, face = off_quads(quads, places)
     given_up = 0
     for _ in range(rounds):
+        tick(PULLING)
         k = int(np.argmax(np.where(refused, 0.0, far)))
         if refused[k] or far[k] <= reach or given_up == MOST_REFUSED:
             break

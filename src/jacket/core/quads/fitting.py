@@ -19,10 +19,14 @@ from jacket.core.quads.lines import JAGS, line_flags, line_ways
 from jacket.core.quads.steering import Guide, dense_guide
 from jacket.core.rows.unwind import windings
 from jacket.core.space.bvh import Bvh
+from jacket.progress import Tick, untold
+
+RELAXING = "relaxing the quads on the source"
 
 
 def fitted(
-    quads: PolyMesh, base: Base, surface: Bvh, graded: bool = False, guides: Sequence[Guide] = (), rows_stay: bool = False
+    quads: PolyMesh, base: Base, surface: Bvh, graded: bool = False, guides: Sequence[Guide] = (), rows_stay: bool = False,
+    tick: Tick = untold,
 ) -> PolyMesh:
     """Relax on the source with crease and border points sliding on their lines; where `rows_stay`, no knot of irregular points is
     untied at the price of rows that wind."""
@@ -41,11 +45,13 @@ def fitted(
     quads = relaxed(quads, surface, 25 if graded else 60, lines=lines, evenness=evenness, mending=10.0)
     sizes = np.ones(quads.n_faces)
     for k in range(6):
+        tick(RELAXING)
         far = _face_gaps(quads, surface) / step
         if k >= 2 and float(far.max(initial=0.0)) < 1.7 * MOST_OFF:
             break
         sizes = np.clip(sizes * np.clip(np.sqrt(MOST_OFF / np.maximum(far, 1e-9)), 0.7, 1.0), 0.35, 1.0)
         quads = relaxed(quads, surface, 6 if graded else 15, lines=lines, evenness=evenness, mending=10.0, sizes=sizes)
+    tick(RELAXING)
     quads = untangled(quads, surface, lines)
     # What sliding on lines cannot open is let off them; a fold is worse than a soft edge.
     quads = untangled(quads, surface, None)
@@ -62,18 +68,18 @@ def fitted(
             break
         quads, lines = trimmed, along
     free = np.ones(quads.n_points, bool) if lines is None else ~(lines.sliding | lines.fixed)
-    quads = with_ends(quads, base, surface, lines)
+    quads = with_ends(quads, base, surface, lines, tick=tick)
     points = quads.points.copy()
     points[free] = surface.project(points[free])
     points[~free] = surface.project(points[~free])
     return quads.with_points(_onto_guides(points, ~free, guides, 0.15 * step))
 
 
-def with_ends(quads: PolyMesh, base: Base, surface: Bvh, lines: Lines | None, reach: float = 0.0) -> PolyMesh:
+def with_ends(quads: PolyMesh, base: Base, surface: Bvh, lines: Lines | None, reach: float = 0.0, tick: Tick = untold) -> PolyMesh:
     """Quads pulled out to ends they do not reach, as they were wherever that folds some; `reach` is how far off an end may lie, 0
     for what the step says."""
     step = float(np.sqrt(face_areas(base.mesh).sum() / max(quads.n_faces, 1)))
-    pulled = untangled(ends_reached(quads, base.form, surface, step, lines, reach=reach), surface, lines)
+    pulled = untangled(ends_reached(quads, base.form, surface, step, lines, reach=reach, tick=tick), surface, lines)
     if fold_count(pulled) > fold_count(quads):
         pulled = untangled(pulled, surface, lines, 120)
     # An end that is a little short is better than a fold.

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from functools import partial
 
 import numpy as np
 
@@ -16,24 +17,29 @@ from jacket.core.quads.fitting import fold_count, lines_over
 from jacket.core.space.bvh import Bvh
 from jacket.core.space.rays import RayTree
 from jacket.core.space.sample import places_seen
+from jacket.progress import Tick, untold
+
+OPENING = "opening thin corners"
 
 SHORT = 1.1
 """Largest gap in % of the diagonal that an end may be short by before it is pulled to once more."""
 SHORT_TORN = 1.3
 """The same at the very end over a torn scan, of whose thin rims an end may be part."""
-ROUNDS, EVENNESS, MENDING = 30, 0.2, 10.0
-"""How often quads are relaxed once more at the very end, and how."""
+ROUNDS, EVENNESS, MENDINGS = 30, 0.2, (10.0, 20.0, 20.0)
+"""How often quads are relaxed once more at the very end, and how: each time again as far as corners are not good enough yet."""
 LEAST = 0.25
 """Least corner that there may be then, unless it was less before."""
 TRIES = 6
 """How often that is tried with more points that stay."""
-AGAIN, WELL, WELL_FIRST = 2, 0.975, 0.82
-"""How often all of that is done at most, and the corner mean and 1st percentile that are good enough without."""
+WELL, WELL_FIRST = 0.975, 0.82
+"""Corner mean and 1st percentile that need none of that."""
+ENOUGH = 0.97
+"""Corner mean that is enough once it was done; 1st percentiles are from `FAIR` on."""
 PRICE, FAIR = 0.01, 0.8
 """By how much the 1st percentile of corners may fall for pulls, or to what."""
 
 
-def ends_held(laid: PolyMesh, base: Base, surface: Bvh, eyes: Callable[[], RayTree]) -> PolyMesh:
+def ends_held(laid: PolyMesh, base: Base, surface: Bvh, eyes: Callable[[], RayTree], tick: Tick = untold) -> PolyMesh:
     """Quads pulled to the places that they leave uncovered by more than `SHORT`, where that costs no fold and hardly a corner."""
     own, size = base.asked if len(base.asked) else base.form.points, base.mesh.diagonal
     off = 100 * off_quads(laid, own)[0] / size
@@ -43,37 +49,39 @@ def ends_held(laid: PolyMesh, base: Base, surface: Bvh, eyes: Callable[[], RayTr
     own = own[places_seen(own, off, eyes, size)]
     lines = lines_over(laid, base)
     first = min(float(np.percentile(scaled_jacobian(laid), 1)) - PRICE, FAIR)
-    pulled = farthest_pulled(laid, own, surface, lines, 0.01 * SHORT * size, first=first)
+    pulled = farthest_pulled(laid, own, surface, lines, 0.01 * SHORT * size, first=first, tick=tick)
     return pulled if fold_count(pulled) <= fold_count(laid) else laid
 
 
-def eased(laid: PolyMesh, base: Base, surface: Bvh, eyes: Callable[[], RayTree]) -> PolyMesh:
+def eased(laid: PolyMesh, base: Base, surface: Bvh, eyes: Callable[[], RayTree], tick: Tick = untold) -> PolyMesh:
     """Quads whose corners are not as good as they should be relaxed all together once more, and thin corners opened, as far as that
     draws none off an end that they reach: pulls move what is near alone, and leave it more skewed than it has to be. As they
     were where corners are no better for it."""
     lines = lines_over(laid, base)
     corners = scaled_jacobian(laid)
-    for _ in range(AGAIN):
+    well, well_first = WELL, WELL_FIRST
+    for mending in MENDINGS:
         mean, first = float(corners.mean()), float(np.percentile(corners, 1))
-        if mean >= WELL and first >= WELL_FIRST:
+        if mean >= well and first >= well_first:
             break
-        new = _ends_still(laid, base, eyes, lambda mesh, stay: relaxed(mesh, surface, ROUNDS, stay, lines, evenness=EVENNESS, mending=MENDING))
-        new = _ends_still(new, base, eyes, lambda mesh, stay: opened(mesh, surface, stay, lines))
+        relax = partial(relaxed, surface=surface, rounds=ROUNDS, lines=lines, evenness=EVENNESS, mending=mending)
+        new = _ends_still(laid, base, eyes, lambda mesh, stay, relax=relax: relax(mesh, held=stay), tick)  # type: ignore[misc]
+        new = _ends_still(new, base, eyes, lambda mesh, stay: opened(mesh, surface, stay, lines), tick)
         after = scaled_jacobian(new)
-        if after.mean() <= mean or np.percentile(after, 1) < min(FAIR, first) or after.min() < min(LEAST, corners.min()):
-            break
-        laid, corners = new, after
+        # Better on the whole, and for the worst no worse, or still fair.
+        if after.mean() > mean and np.percentile(after, 1) >= min(FAIR, first) and after.min() >= min(LEAST, corners.min()):
+            laid, corners, well, well_first = new, after, ENOUGH, FAIR
     return laid
 
 
-def opened_still(laid: PolyMesh, base: Base, surface: Bvh, eyes: Callable[[], RayTree]) -> PolyMesh:
+def opened_still(laid: PolyMesh, base: Base, surface: Bvh, eyes: Callable[[], RayTree], tick: Tick = untold) -> PolyMesh:
     """Quads with their thin corners opened once more, as far as that draws none off an end that they reach."""
     lines = lines_over(laid, base)
-    return _ends_still(laid, base, eyes, lambda mesh, stay: opened(mesh, surface, stay, lines))
+    return _ends_still(laid, base, eyes, lambda mesh, stay: opened(mesh, surface, stay, lines), tick)
 
 
 def _ends_still(
-    laid: PolyMesh, base: Base, eyes: Callable[[], RayTree], move: Callable[[PolyMesh, Bools], PolyMesh]
+    laid: PolyMesh, base: Base, eyes: Callable[[], RayTree], move: Callable[[PolyMesh, Bools], PolyMesh], tick: Tick
 ) -> PolyMesh:
     """Quads as `move` leaves them, given which of their points stay: those at ends that they would be drawn off. One corner at
     each such place first, then its quad, then those around."""
@@ -87,6 +95,7 @@ def _ends_still(
     least = np.maximum(off, min(most, float(off.max(initial=0.0))))
     mesh, stay = laid, np.zeros(laid.n_points, bool)
     for _ in range(TRIES):
+        tick(OPENING)
         new = move(mesh, stay)
         # No quad draws farther off a place than one of its corners moves.
         moved = np.linalg.norm(new.points - laid.points, axis=1)[quads].max(axis=1)
