@@ -37,6 +37,18 @@ def pytest_configure(config: pytest.Config) -> None:
     config.add_cleanup(server.terminate)
 
 
+LONG = (
+    "test_parts_anew.py", "test_verbs.py", "test_unwinding.py", "test_registry.py", "test_bake.py", "test_window.py", "test_hostile.py",
+    "test_curvature.py", "test_hand_window.py", "test_monkey.py", "test_suggest.py", "test_editing.py",
+)  # fmt: skip
+"""Files that take longest."""
+
+
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    """Long files first: where files are shared among workers, a long one at the end is waited for by all."""
+    items.sort(key=lambda item: LONG.index(item.path.name) if item.path.name in LONG else len(LONG))
+
+
 @pytest.fixture(scope="session", autouse=True)
 def own_folders(tmp_path_factory: pytest.TempPathFactory) -> None:
     """Settings, logs and recovery files of tests never touch the user's."""

@@ -316,3 +316,23 @@ def test_a_point_let_go_over_its_other_side_closes_a_dart(rest: str) -> None:
     assert cut_flags(mesh_of(doc)).sum() == 1
     doc.undo()
     assert np.array_equal(mesh_of(doc).uv, cut.uv)
+
+
+def test_an_island_held_whole_is_carried_as_it_is_while_the_rest_of_another_follows() -> None:
+    ball = split_to_quads(icosphere(2))
+    ball = projected(ball, np.ones(ball.n_faces, bool), "box", Sheet())
+    doc = document(ball)
+    label = islands_of(ball, doc.state.sheets).labels
+    places = ball.uv.reshape(-1, 4, 2).mean(axis=1)
+    second = np.flatnonzero(label == 1)
+    middle = second[np.argmin(np.linalg.norm(places[second] - places[second].mean(axis=0), axis=1))]
+    doc.hold("faces", np.union1d(np.flatnonzero(label == 0), [middle]))
+    tool = Carry(doc, ToolSettings())
+    tool.typed((8.0, -4.0))
+    moved = (mesh_of(doc).uv - ball.uv).reshape(-1, 4, 2)
+    shift = np.array([8.0, -4.0]) / 1024
+    assert np.allclose(moved[label == 0], shift, rtol=0, atol=1e-14), "as it is"
+    assert np.allclose(moved[middle], shift, rtol=0, atol=1e-9)
+    rest = moved[second[second != middle]]
+    assert np.abs(rest).max() > 0 and not np.allclose(rest, shift), "the rest of it follows as it can"
+    assert not moved[label > 1].any() and len(flipped_faces(mesh_of(doc), mesh_of(doc).uv)) == 0

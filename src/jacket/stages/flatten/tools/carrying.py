@@ -11,7 +11,7 @@ import numpy as np
 from jacket.core.derive import islands_of
 from jacket.core.flatten.editing import Carrier, Laying
 from jacket.core.mesh.choosing import as_kind
-from jacket.core.mesh.polymesh import Floats, Ints, PolyMesh
+from jacket.core.mesh.polymesh import Bools, Floats, Ints, PolyMesh
 from jacket.core.mesh.tables import finite_rows
 from jacket.core.seams.cuts import sew_edges
 from jacket.core.uv.sets import SLACK, apart_flags, cut_flags
@@ -51,6 +51,7 @@ class Carry(Tool):
         self.start: Pointer | None = None
         self._ids = np.zeros(0, np.int64)
         self._carriers: list[tuple[Carrier, Ints]] = []
+        self._whole: Bools | None = None
         self._sheet: Sheet | None = None
         self._mirrored: Mirrored | None = None
         self._others: Ints = np.zeros(0, np.int64)
@@ -113,23 +114,28 @@ class Carry(Tool):
         self._ids = np.unique(self._sheet.fans[corners])
         self._ids = self._ids[(self._sheet.pins[self._ids] < 1) & finite_rows(self._sheet.places(mesh)[self._ids])]
         self._mirrored = Mirrored(self.document, mesh, self._sheet)
-        self._carriers = self._carriers_of(mesh, self._sheet) if self.rest == "follows" else []
+        self._carriers, self._whole = self._carriers_of(mesh, self._sheet) if self.rest == "follows" else ([], None)
         self._others, self._onto = np.zeros(0, np.int64), None
         if len(self._ids) == 1:
             same = self._sheet.fans[mesh.corners == mesh.corners[self._sheet.first[self._ids[0]]]]
             self._others = np.setdiff1d(same, self._ids)
         self.document.begin(step)
 
-    def _carriers_of(self, mesh: PolyMesh, sheet: Sheet) -> list[tuple[Carrier, Ints]]:
-        """What leads each island after what is carried of it, and which flat points that is."""
+    def _carriers_of(self, mesh: PolyMesh, sheet: Sheet) -> tuple[list[tuple[Carrier, Ints]], Bools]:
+        """What leads each island after what is carried of it, and which flat points that is; and (C,) corners of the islands
+        that are carried whole, after which nothing has to be led."""
         islands, out = islands_of(mesh, self.document.state.sheets), []
-        for island in np.unique(islands.corner_labels[sheet.first[self._ids]]).tolist():
+        label = islands.corner_labels[sheet.first]
+        count = len(islands.mapped)
+        part, of = np.bincount(label[self._ids], minlength=count), np.bincount(label[label >= 0], minlength=count)
+        whole = part == of
+        for island in np.flatnonzero((part > 0) & ~whole).tolist():
             laying = Laying.of(mesh, islands, island)
             fan = np.empty(len(laying.uv), np.int64)
             fan[laying.chart.mesh.corners] = sheet.fans[laying.chart.corners]
             own = np.flatnonzero(np.isin(fan, self._ids))
             out.append((Carrier(laying, own, laying.pins(mesh)), fan[own]))
-        return out
+        return out, (whole & (part > 0))[islands.corner_labels] & (islands.corner_labels >= 0)
 
     def press(self, pointer: Pointer) -> None:
         if pointer.flat is None:
@@ -176,7 +182,7 @@ class Carry(Tool):
         if self._carriers and sheet.pins[self._other] < 1:
             # The other side would follow away: it is held where it lies.
             self._ids = np.unique([own, self._other])
-            self._carriers = self._carriers_of(base.mesh, sheet)
+            self._carriers, self._whole = self._carriers_of(base.mesh, sheet)
             self._until = time.perf_counter() + WELDING
             self._moved(np.zeros(2), 0.0, 0.0, exact=True, about=onto)
             self._until = math.inf
@@ -209,12 +215,12 @@ class Carry(Tool):
         turn = scale * np.exp(-1j * np.radians(degrees))
         new = (at - middle) @ [1, 1j] * turn
         goal = (np.stack([new.real, new.imag], axis=1) + middle) / size + shift
-        if not self._carriers:
+        if not self._carriers and (self._whole is None or not self._whole.any()):
             moves = np.zeros((len(sheet.first), 2))
             moves[self._ids] = goal - sheet.places(mesh)[self._ids]
             uv, self._stopped = shifted(mesh, sheet, sheet.places(mesh), moves)
         else:
-            uv, self._stopped = self._follow(mesh, goal, exact)
+            uv, self._stopped = self._follow(mesh, sheet, goal, exact)
         if self._mirrored is not None:
             uv = self._mirrored.follow(mesh, mesh.uv, uv, self._ids)
         self.document.edit_jacket("carry on the sheet", mesh.with_uv(uv), self.document.state.held)
@@ -227,11 +233,14 @@ class Carry(Tool):
     _stopped = False
     _last: tuple[Floats, float, float] | None = None
 
-    def _follow(self, mesh: PolyMesh, goal: Floats, exact: bool) -> tuple[Floats, bool]:
+    def _follow(self, mesh: PolyMesh, sheet: Sheet, goal: Floats, exact: bool) -> tuple[Floats, bool]:
         uv, stopped = mesh.uv, False
         assert uv is not None
-        places = np.full((int(self._ids.max()) + 1, 2), np.nan)
+        places = np.full((len(sheet.first), 2), np.nan)
         places[self._ids] = goal
+        if self._whole is not None and self._whole.any():
+            uv = uv.copy()
+            uv[self._whole] = places[sheet.fans[self._whole]]
         for carrier, points in self._carriers:
             laying = carrier.laying
             which = np.full(len(points), int(laying.islands.sheet_of[laying.island]))
@@ -265,7 +274,7 @@ class Carry(Tool):
             welded = self._onto is not None and self._weld()
             self.start, self._last = None, None
             self.document.commit("weld on the sheet" if welded else None)
-        self._carriers, self._sheet = [], None
+        self._carriers, self._whole, self._sheet = [], None, None
         self.hover(pointer)
 
     def cancel(self) -> bool:
