@@ -21,6 +21,10 @@ from jacket.tools.events import NO_GHOST, Ghost, Pointer
 from jacket.tools.mirror import AXES, partners
 
 
+MANY = 150
+"""Faces under the brush from which on a dab takes one step of refining: the next one goes on, and the pointer is followed."""
+
+
 class Sheet:
     """The flat points of a mesh, looked up once a stroke: corners that lie together are one point.
 
@@ -273,7 +277,8 @@ class Refine(SheetBrush):
         faces = count >= mesh.sizes
         if not faces.any():
             return
-        self.put(mesh, refined(mesh, islands_of(mesh, self.document.state.sheets), faces, 2, scales=self._scales))
+        steps = 2 if faces.sum() < MANY else 1
+        self.put(mesh, refined(mesh, islands_of(mesh, self.document.state.sheets), faces, steps, scales=self._scales))
 
 
 class Pin(SheetBrush):
