@@ -8,6 +8,8 @@ from typing import Any, Protocol, TypeVar
 
 from jacket.commands.host import Edits, Host, Run
 from jacket.core.derive import islands_of, normals_of, stretch_of
+from jacket.core.mesh.polymesh import PolyMesh
+from jacket.core.uv.sheets import Sheets
 from jacket.document.document import Document
 from jacket.document.state import JacketObject, State
 from jacket.document.task import Task, on_layer
@@ -73,7 +75,9 @@ def beside(name: str, run: QuietRun) -> Run:
         def job(progress: Progress) -> Copied:
             progress(0.1, name)
             run(copy)
-            _made_ready(copy.document.state)
+            now = copy.document.state
+            if now.jacket is not None:
+                readied(now.jacket.mesh, now.sheets)
             return copy
 
         def merge(done: Copied) -> None:
@@ -86,15 +90,14 @@ def beside(name: str, run: QuietRun) -> Run:
     return outer
 
 
-def _made_ready(state: State) -> None:
-    """Find out here what the window would find out of the new mesh; it is kept."""
-    mesh = state.jacket.mesh if state.jacket is not None else None
-    if mesh is None or mesh.n_faces == 0:
-        return
-    normals_of(mesh)
-    if mesh.uv is not None:
-        islands_of(mesh, state.sheets).pixel_area  # noqa: B018 - kept by the islands
-        stretch_of(mesh, state.sheets)
+def readied(mesh: PolyMesh, sheets: Sheets) -> PolyMesh:
+    """Find out here what the window would find out of a new mesh; it is kept. The mesh itself."""
+    if mesh.n_faces:
+        normals_of(mesh)
+    if mesh.n_faces and mesh.uv is not None:
+        islands_of(mesh, sheets).pixel_area  # noqa: B018 - kept by the islands
+        stretch_of(mesh, sheets)
+    return mesh
 
 
 def _take_over(document: Document, before: State, done: Document) -> None:

@@ -7,6 +7,7 @@ from pathlib import Path
 
 import numpy as np
 
+from jacket.commands.beside import readied
 from jacket.commands.host import Host
 from jacket.core.mesh.polymesh import Floats, PolyMesh
 from jacket.core.quads.steering import Guide
@@ -36,7 +37,7 @@ def lay_flat_layer(host: Host) -> None:
         host.say(f"The islands of {layer.name} lie flat as a layer of their own; what is built over them can be wrapped round the form.")
         host.frame(True)
 
-    host.start(Task("lay the islands flat", lambda progress: flat_parts(layer.mesh, sheets), merge, (on_layer(document.state, layer.id),),
+    host.start(Task("lay the islands flat", lambda progress: readied(flat_parts(layer.mesh, sheets), sheets), merge, (on_layer(document.state, layer.id),),
                     lambda: lay_flat_layer(host)))  # fmt: skip
 
 
@@ -59,7 +60,7 @@ def wrap_layer(host: Host) -> None:
         host.say(f"{layer.name} lies round {form.name} now.")
         host.frame(True)
 
-    host.start(Task("wrap it round", lambda progress: layer.mesh.with_points(wrapped(layer.mesh.points, form.mesh, sheets).points), merge, grounds,
+    host.start(Task("wrap it round", lambda progress: readied(layer.mesh.with_points(wrapped(layer.mesh.points, form.mesh, sheets).points), sheets), merge, grounds,
                     lambda: wrap_layer(host)))  # fmt: skip
 
 

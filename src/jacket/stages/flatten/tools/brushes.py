@@ -20,7 +20,6 @@ from jacket.tools.base import Option, Tool
 from jacket.tools.events import NO_GHOST, Ghost, Pointer
 from jacket.tools.mirror import AXES, partners
 
-
 MANY = 150
 """Faces under the brush from which on a dab takes one step of refining: the next one goes on, and the pointer is followed."""
 
