@@ -26,7 +26,7 @@ ROUNDS = 12
 """Times that what is carried is led on towards its place when it is let go."""
 CATCH = 9.0
 """Pixels from the other side of a cut within which a point that is carried comes onto it."""
-PATIENCE = 0.04
+PATIENCE = 0.02
 """Seconds that letting go waits for what still follows."""
 WELDING = 0.25
 """The same where a point is welded."""
