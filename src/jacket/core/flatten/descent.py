@@ -9,6 +9,7 @@ Poranne, Panozzo and Sorkine-Hornung, "Scalable locally injective mappings" (201
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import cache
 
 import numpy as np
 from scipy import sparse
@@ -245,6 +246,14 @@ class Descent:
                     self._lead_in()
             elif gain < tolerance:
                 break
+
+
+@cache
+def read_kernels() -> None:
+    """Read the kernels of late steps now: at their first use that takes some tens of milliseconds."""
+    row = np.ones((1, 2))
+    way, along = taken_back(np.ones(2), row, row, np.ones(1))
+    put_forward(way, row, row, np.ones(1), along)
 
 
 SHARED = 4_000

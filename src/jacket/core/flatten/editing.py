@@ -12,7 +12,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from jacket.core.beside import ahead
-from jacket.core.flatten.descent import Descent, Held, flips
+from jacket.core.flatten.descent import Descent, Held, flips, read_kernels
 from jacket.core.flatten.energies import largest_step
 from jacket.core.flatten.starts import scaled_to_area, signed_areas
 from jacket.core.mesh.polymesh import PIN, Bools, Floats, Ints, PolyMesh
@@ -141,6 +141,7 @@ class Carrier:
         self.rests = bool(held.fixed.all())
         """Whether nothing is left that could follow."""
         self._plan = ahead(lambda: self.descent.pattern.plan)
+        ahead(read_kernels)
 
     def lead(self, targets: Floats, steps: int, stale: bool = False, until: float = math.inf) -> float:
         """Towards places (K, 2) as far as no face turns over, then steps of the rest, none begun after `until` (a reading of
