@@ -195,7 +195,7 @@ FAULTS = (
     Fault("qt/turns.py", "            self._paints = True\n", "", "tests/qt/test_turns.py"),
     Fault("qt/turns.py", "            self._waiting.pop(name, None)\n", "            pass\n", "tests/qt/test_turns.py"),
     Fault("core/mesh/walks.py", "if len(stop) and stop[e]:", "if False:", "tests/core/mesh/test_walks.py", "loop"),
-    Fault("core/mesh/walks.py", "straight = start[p + 1] - start[p] == 4 and not border[p]", "straight = not border[p]",
+    Fault("core/mesh/walks.py", "straight = start[p + 1] - start[p] == 4 and not border[p]", "straight = start[p + 1] - start[p] == 4",
           "tests/core/mesh/test_walks.py", "loop"),
     Fault("core/mesh/unique.py", "np.asarray(rows).T[::-1]", "np.asarray(rows).T", "tests/core/mesh/test_walks.py", "equal_rows"),
     Fault("core/mesh/cleaning.py", "if goes[a] < 0 and goes[b] < 0:", "if goes[b] < 0:", "tests/core/mesh/test_cleaning.py"),
@@ -205,7 +205,6 @@ FAULTS = (
           "tests/core/quads/test_ends.py", "eased or opened"),
     Fault("core/quads/uncrossed.py", "return bool((now <= np.maximum(then, self.far)).all())", "return True",
           "tests/core/rows/test_uncrossing.py", "tips"),
-    Fault("core/fit/opening.py", "free = free and not used[around[k]]", "free = True", "tests/core/fit/test_opening.py"),
     Fault("progress.py", "        at[0] = fraction\n", "", "tests/core/quads/test_ends.py", "horns_are_reached"),
 )  # fmt: skip
 

@@ -74,3 +74,9 @@ def test_welding_one_after_another_and_at_once_are_the_same() -> None:
         for a, b in pairs.tolist():
             target[target == target[a]] = target[b]
         assert np.array_equal(weld_targets(30, pairs), target)
+
+
+def test_what_goes_onto_another_takes_no_third_along() -> None:
+    """Four points in a row, each within reach of the next alone: the second goes onto the first, the fourth onto the third."""
+    row = np.array([[0.0, 0, 0], [0.9, 0, 0], [1.8, 0, 0], [2.7, 0, 0]])
+    assert near_pairs(PolyMesh.from_faces(row, [[0, 1, 2, 3]]), 1.0, np.arange(4)).tolist() == [[1, 0], [3, 2]]
