@@ -112,7 +112,7 @@ class Panel(QScrollArea):
         self.stage_cards.append(card)
 
     def _wait_for_more(self) -> None:
-        """One card more in each turn, where making them all at once would hold the window."""
+        """Let the cards that are still to come wait for their turns: all at once would hold the window."""
         if self._coming:
             self.turns.put("coming", self._go_on)
         else:
