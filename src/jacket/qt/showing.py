@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from functools import partial
 from typing import Any
 
 from PySide6.QtCore import QObject, QTimer
@@ -44,6 +45,9 @@ class Showing(QObject):
         form.camera_changed.connect(self._nearer.start)
         flat.camera_changed.connect(self._nearer.start)
         form.ghost_changed.connect(self._light_moved)
+        # What a drag leaves behind follows between events, each step painted before the next.
+        for view in (form, flat):
+            view.lagged.connect(partial(turns.put, "drag", view.move_again))
         # Pictures of one's own are painted in other programs: what they save is seen here soon.
         self._stamps: object = ()
         self._painted = QTimer(self, interval=1000)

@@ -101,6 +101,11 @@ class Tool:
         """Whether a drag is going on."""
         return False
 
+    @property
+    def lags(self) -> bool:
+        """Whether a drag is not where the pointer is: the last move is then made once more as soon as there is time."""
+        return False
+
     def hover(self, pointer: Pointer) -> None:
         """The pointer moved with no button down."""
 

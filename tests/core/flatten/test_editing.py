@@ -7,8 +7,9 @@ import pytest
 from scipy.linalg import fractional_matrix_power
 
 from jacket.core.flatten import energies as kernels
+from jacket.core.flatten.carrying import carried
 from jacket.core.flatten.descent import Descent, Held, flips
-from jacket.core.flatten.editing import Laying, carried, refined
+from jacket.core.flatten.editing import Laying, refined
 from jacket.core.flatten.overlap import flipped_faces
 from jacket.core.flatten.shaping import rounded, squared, straightened
 from jacket.core.flatten.squares import squared_up

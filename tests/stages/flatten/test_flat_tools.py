@@ -11,7 +11,7 @@ from jacket.core.derive import islands_of, known_reasons
 from jacket.core.flatten.overlap import flipped_faces
 from jacket.core.flatten.stretch import measure_stretch
 from jacket.core.flatten.unwrap import unwrap
-from jacket.core.mesh.polymesh import PIN, PolyMesh
+from jacket.core.mesh.polymesh import PIN, Ints, PolyMesh
 from jacket.core.quads.subdivide import split_to_quads
 from jacket.core.seams.cuts import cut_edges
 from jacket.core.uv.projections import projected
@@ -336,3 +336,58 @@ def test_an_island_held_whole_is_carried_as_it_is_while_the_rest_of_another_foll
     rest = moved[second[second != middle]]
     assert np.abs(rest).max() > 0 and not np.allclose(rest, shift), "the rest of it follows as it can"
     assert not moved[label > 1].any() and len(flipped_faces(mesh_of(doc), mesh_of(doc).uv)) == 0
+
+
+def held_in_part() -> tuple[Document, PolyMesh, Ints]:
+    """Six flat sides of a ball, of each of which the middle face is held."""
+    ball = split_to_quads(icosphere(2))
+    ball = projected(ball, np.ones(ball.n_faces, bool), "box", Sheet())
+    doc = document(ball)
+    label, places = islands_of(ball, doc.state.sheets).labels, ball.uv.reshape(-1, 4, 2).mean(axis=1)
+    middles = [(own := np.flatnonzero(label == k))[np.argmin(np.linalg.norm(places[own] - places[own].mean(axis=0), axis=1))] for k in range(6)]
+    doc.hold("faces", np.array(middles))
+    return doc, ball, np.array(middles)
+
+
+@pytest.mark.parametrize("waits", [False, True])
+def test_what_is_held_of_several_islands_all_gets_there_whether_one_waits_or_not(waits: bool) -> None:
+    doc, ball, middles = held_in_part()
+    shift = np.array([0.006, -0.004])
+    start = tuple(ball.uv.reshape(-1, 4, 2)[middles[3]].mean(axis=0))
+    tool = Carry(doc, ToolSettings())
+    tool.hover(at(*start))
+    tool.press(at(*start))
+    tool.move(at(*(np.array(start) + shift)))
+    for _ in range(200 if waits else 0):
+        if not tool.lags:
+            break
+        tool.move(at(*(np.array(start) + shift)))
+    assert not (waits and tool.lags), "what follows comes to rest"
+    tool.release(at(*(np.array(start) + shift)))
+    moved = (mesh_of(doc).uv - ball.uv).reshape(-1, 4, 2)
+    assert np.allclose(moved[middles], shift, rtol=0, atol=1e-9)
+    assert len(flipped_faces(mesh_of(doc), mesh_of(doc).uv)) == 0
+    labels = islands_of(ball, doc.state.sheets).labels
+    followed = [np.abs(moved[labels == k]).max(axis=(1, 2)) > 1e-6 for k in range(6)]
+    assert min(f.mean() for f in followed) > (0.9 if waits else 0.1)
+    doc.undo()
+    assert np.array_equal(mesh_of(doc).uv, ball.uv)
+
+
+def test_an_island_that_cannot_be_carried_stops_the_whole_gesture() -> None:
+    doc, ball, middles = held_in_part()
+    label, uv = islands_of(ball, doc.state.sheets).corner_labels, ball.uv.copy()
+    corner = ball.starts[middles[5]]
+    uv[(ball.corners == ball.corners[corner]) & (label == label[corner])] += 3 * (uv[corner + 2] - uv[corner])
+    folded = ball.with_uv(uv)
+    doc.edit_jacket("fold", folded, doc.state.held)
+    before = mesh_of(doc)
+    start = tuple(folded.uv.reshape(-1, 4, 2)[middles[0]].mean(axis=0))
+    tool = Carry(doc, ToolSettings())
+    tool.hover(at(*start))
+    tool.press(at(*start))
+    with pytest.raises(EditRefused, match="flipped faces"):
+        for _ in range(100):
+            tool.move(at(start[0] + 0.003, start[1]))
+        tool.release(at(start[0] + 0.003, start[1]))
+    assert not tool.busy and not doc.in_gesture and mesh_of(doc) is before

@@ -8,6 +8,8 @@ Poranne, Panozzo and Sorkine-Hornung, "Scalable locally injective mappings" (201
 
 from __future__ import annotations
 
+import math
+import time
 from dataclasses import dataclass
 from functools import cache
 
@@ -87,13 +89,19 @@ class Descent:
             energy += float((self.held.pull[:, None] * (uv - self.held.places) ** 2).sum()) / max(self.chart.area, 1e-300)
         return energy
 
+    def prepare(self) -> None:
+        """Plan and factor as things lie, on another thread if need be: a later stale step then has its factorisation. Nothing else of
+        this may be asked for meanwhile but what `value` needs."""
+        _, data = self._derived(False)
+        self._refactor(data)
+
     def _derived(self, reweighted: bool, blocks: bool = True) -> tuple[Floats, Floats]:
         """Gradient (2V,) and, unless only that is wanted, the values of the Hessian's upper half. What stands has no gradient
         and is weighed down: the pattern stays, and nothing has to be taken out of the matrix."""
-        parts = self._parts if blocks else self._parts[:0]
+        parts, uv = self._parts if blocks else self._parts[:0], self.uv
 
         def some(first: int, last: int) -> Floats:
-            own = self.uv, self.tri[first:last], self.inverse[first:last], self.area[first:last]
+            own = uv, self.tri[first:last], self.inverse[first:last], self.area[first:last]
             if self.angles == self.areas:
                 return np.asarray(derivatives(*own, reweighted, parts[first:last]))
             return np.asarray(derivatives_between(*own, self.angles, self.areas, parts[first:last]))
@@ -110,7 +118,7 @@ class Descent:
             data[diagonal] += 1e-9 * float(data[diagonal].mean())
         if self.held is not None and self.held.pull is not None and self.held.places is not None:
             weight = np.repeat(2 * self.held.pull, 2) / max(self.chart.area, 1e-300)
-            gradient = gradient + weight * (self.uv - self.held.places).ravel()
+            gradient = gradient + weight * (uv - self.held.places).ravel()
             if blocks:
                 data[diagonal] += weight
         if self._still is not None:
@@ -234,11 +242,13 @@ class Descent:
         way, along = taken_back(gradient, steps, turns, shares)
         return np.asarray(put_forward(self.factor.solve(way), steps, turns, shares, along))
 
-    def run(self, steps: int, from_bad_start: bool, tolerance: float = TOLERANCE) -> None:
+    def run(self, steps: int, from_bad_start: bool, tolerance: float = TOLERANCE, until: float = math.inf) -> None:
         """Step until the energy stands still: reweighted first from a bad start, then, where much is squeezed still, towards shapes
-        that are never far off, then Newton."""
+        that are never far off, then Newton. After the first no step begins past `until` (a reading of `time.perf_counter`)."""
         reweighted = from_bad_start
-        for _ in range(steps):
+        for turn in range(steps):
+            if turn and time.perf_counter() > until:
+                break
             gain = self.step(reweighted)
             if reweighted:
                 reweighted = gain >= STEEP

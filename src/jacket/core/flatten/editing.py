@@ -1,4 +1,4 @@
-"""Islands changed where they lie: less stretch in a part, points carried elsewhere while the rest follows, never a flip.
+"""Islands changed where they lie: an island by itself, less stretch in a part of it, never a flip.
 
 Everything works on one island at a time in the surface's own scale; corners that do not move keep their bits.
 """
@@ -6,14 +6,11 @@ Everything works on one island at a time in the surface's own scale; corners tha
 from __future__ import annotations
 
 import math
-import time
 from dataclasses import dataclass
 
 import numpy as np
 
-from jacket.core.beside import ahead
-from jacket.core.flatten.descent import Descent, Held, flips, read_kernels
-from jacket.core.flatten.energies import largest_step
+from jacket.core.flatten.descent import Descent, Held
 from jacket.core.flatten.starts import scaled_to_area, signed_areas
 from jacket.core.mesh.polymesh import PIN, Bools, Floats, Ints, PolyMesh
 from jacket.core.uv.chart import Chart, chart_of
@@ -51,21 +48,25 @@ class Laying:
         places = np.empty((chart.mesh.n_points, 2))
         which = np.full(len(chart.corners), max(int(islands.sheet_of[island]), 0))
         places[chart.mesh.corners] = pixel_places(islands.uv[chart.corners], which, islands.sheets)
-        mirror = 1.0 if float(signed_areas(places, chart.triangles).sum()) >= 0 else -1.0
+        areas = signed_areas(places, chart.triangles)
+        mirror = 1.0 if float(areas.sum()) >= 0 else -1.0
         uv = places / scale * [mirror, 1.0]
-        if sound and flips(chart, uv):
+        if sound and ((areas * mirror <= 0) & (chart.weights > 0)).any():
             raise EditRefused("This island has flipped faces; flatten it first, then it can be refined.")
         return Laying(islands, island, chart, uv, scale, mirror)
 
     def put(self, uv: Floats, new: Floats, moved: Bools) -> Floats:
         """The coordinates `uv` (C, 2) of the mesh with the points flagged in `moved` (V',) at new places."""
-        corners = self.chart.corners[moved[self.chart.mesh.corners]]
-        points = self.chart.mesh.corners[moved[self.chart.mesh.corners]]
-        places = new[points] * [self.mirror * self.scale, self.scale]
         out = uv.copy()
-        which = np.full(len(places), max(int(self.islands.sheet_of[self.island]), 0))
-        out[corners] = from_pixel_places(places, which, self.islands.sheets)
+        self.write(out, new, moved)
         return out
+
+    def write(self, uv: Floats, new: Floats, moved: Bools) -> None:
+        """The same into the coordinates given."""
+        own = np.flatnonzero(moved[self.chart.mesh.corners])
+        places = new[self.chart.mesh.corners[own]] * [self.mirror * self.scale, self.scale]
+        which = np.full(len(places), max(int(self.islands.sheet_of[self.island]), 0))
+        uv[self.chart.corners[own]] = from_pixel_places(places, which, self.islands.sheets)
 
     def points_of(self, mesh: PolyMesh, points: Bools) -> Bools:
         """(V',) points of the chart that are flagged points (V,) of the mesh."""
@@ -89,10 +90,12 @@ def held_by(laying: Laying, pins: Floats, fixed: Bools) -> Held:
     return Held(fixed | (pins >= 1), pull, laying.uv if pull is not None else None)
 
 
-def refined(mesh: PolyMesh, islands: Islands, faces: Bools, steps: int = 12, balance: float = 0.5, scales: dict[int, float] | None = None) -> Floats:
+def refined(
+    mesh: PolyMesh, islands: Islands, faces: Bools, steps: int = 12, balance: float = 0.5, scales: dict[int, float] | None = None, until: float = math.inf
+) -> Floats:
     """The coordinates (C, 2) with less stretch in the faces flagged in `faces` (F,); what lies outside them, and points that
     are fully pinned, keep their bits. `balance` as for `Descent`; `scales` keeps those of islands between
-    dabs of one stroke. Raises EditRefused as `Laying.of` does."""
+    dabs of one stroke; past `until` (a reading of `time.perf_counter`) each island takes only one step. Raises EditRefused as `Laying.of` does."""
     uv, topology = islands.uv, mesh.topology
     ids = np.flatnonzero(faces)
     for island in np.unique(islands.labels[ids]).tolist():
@@ -110,7 +113,7 @@ def refined(mesh: PolyMesh, islands: Islands, faces: Bools, steps: int = 12, bal
         if held.fixed.all():
             continue
         descent = Descent(chart, laying.uv, held, balance)
-        descent.run(steps, False, 1e-4)
+        descent.run(steps, False, 1e-4, until)
         uv = laying.put(uv, descent.uv, ~held.fixed)
     return uv
 
@@ -124,64 +127,6 @@ def only(chart: Chart, moving: Bools) -> tuple[Chart, Ints]:
     new = Chart(PolyMesh.from_faces(chart.mesh.points[used], tri), chart.corners[:0], chart.faces[:0])
     new.__dict__.update(triangles=tri, weights=chart.weights[touched], rest=(chart.rest[0][touched], chart.rest[1][touched]))
     return new, used
-
-
-class Carrier:
-    """Points of an island being carried, the rest following with least stretch; a pointer may lead them on step by step.
-
-    ids    (K,) points of the chart that are carried
-    pins   (V',) strengths of other points
-    """
-
-    def __init__(self, laying: Laying, ids: Ints, pins: Floats) -> None:
-        moving = np.zeros(len(laying.uv), bool)
-        moving[ids] = True
-        held = held_by(laying, np.where(moving, 1.0, pins), np.zeros(len(laying.uv), bool))
-        self.laying, self.ids, self.descent = laying, ids, Descent(laying.chart, laying.uv, held)
-        self.rests = bool(held.fixed.all())
-        """Whether nothing is left that could follow."""
-        self._plan = ahead(lambda: self.descent.pattern.plan)
-        ahead(read_kernels)
-
-    def lead(self, targets: Floats, steps: int, stale: bool = False, until: float = math.inf) -> float:
-        """Towards places (K, 2) as far as no face turns over, then steps of the rest, none begun after `until` (a reading of
-        `time.perf_counter`); the share of the way that was gone."""
-        descent = self.descent
-        move = np.zeros_like(descent.uv)
-        move[self.ids] = targets - descent.uv[self.ids]
-        share = min(1.0, 0.8 * float(largest_step(descent.uv, move, descent.tri)))
-        descent.uv = descent.uv + share * move
-        descent.energy = descent.value()
-        if stale and not self._plan.done():
-            # How the rest is solved for is still being planned: it follows with the next step of the pointer.
-            return share
-        self._plan.result()
-        for _ in range(0 if self.rests else steps):
-            if time.perf_counter() > until or descent.step(False, stale) < 1e-4:
-                break
-        return share
-
-
-def carried(
-    laying: Laying, ids: Ints, targets: Floats, pins: Floats, rounds: int = 24, steps: int = 2, last: int = 6
-) -> tuple[Floats, float]:
-    """Points of an island carried to places, the rest following with least stretch: (V', 2) places, and the share of the way
-    that was reached before a face would have turned over.
-
-    ids, targets   (K,) points of the chart and (K, 2) where they go;  pins (V',) strengths of other points
-    """
-    way = float(np.linalg.norm(targets - laying.uv[ids], axis=1).max(initial=0.0))
-    if way <= 0:
-        return laying.uv.copy(), 1.0
-    carrier = Carrier(laying, ids, pins)
-    for _ in range(rounds):
-        share = carrier.lead(targets, steps)
-        if share == 1.0:
-            carrier.descent.run(last, False, 1e-4)
-        if share == 1.0 or share < 1e-4:
-            break
-    left = float(np.linalg.norm(targets - carrier.descent.uv[ids], axis=1).max(initial=0.0))
-    return carrier.descent.uv, 1.0 - left / way
 
 
 def stretch_of(chart: Chart, uv: Floats) -> float:

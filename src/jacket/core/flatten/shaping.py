@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import numpy as np
 
-from jacket.core.flatten.editing import Laying, carried
+from jacket.core.flatten.carrying import carried
+from jacket.core.flatten.editing import Laying
 from jacket.core.flatten.squares import Squared, squared_up
 from jacket.core.mesh.choosing import edge_paths
 from jacket.core.mesh.polymesh import Floats, Ints, PolyMesh

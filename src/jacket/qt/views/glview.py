@@ -38,6 +38,7 @@ class GlView(QOpenGLWidget):
     chip_toggled = Signal(str)
     acted = Signal()
     ghost_changed = Signal()
+    lagged = Signal()
     camera_changed = Signal()
 
     def __init__(self, title: str, chips: list[tuple[str, str]], title_colour: str) -> None:
@@ -60,6 +61,7 @@ class GlView(QOpenGLWidget):
         self._last = QPointF()
         self._pressed = QPointF()
         self._hover_event: QMouseEvent | None = None
+        self._moved: Pointer | None = None
         self._hover_timer = QTimer(self, interval=16, singleShot=True)
         self._hover_timer.timeout.connect(self._hover_now)
         self._settle = QTimer(self, interval=160, singleShot=True)
@@ -231,13 +233,24 @@ class GlView(QOpenGLWidget):
             return
         tool = self.tool
         if self._drag == "tool" and tool is not None:
-            pointer = self._event_pointer(event)
-            self._guarded(lambda: tool.move(pointer))
+            self._move_tool(tool, self._event_pointer(event))
             return
         # Hovering is looked at once a frame at most, however fast the mouse reports.
         self._hover_event = QMouseEvent(event)
         if not self._hover_timer.isActive():
             self._hover_timer.start()
+
+    def _move_tool(self, tool: Tool, pointer: Pointer) -> None:
+        self._moved = pointer
+        self._guarded(lambda: tool.move(pointer))
+        if tool.lags:
+            self.lagged.emit()
+
+    def move_again(self) -> None:
+        """Make the last move of a drag once more, where its tool is not where the pointer is yet."""
+        tool = self.tool
+        if self._drag == "tool" and tool is not None and tool.lags and self._moved is not None:
+            self._move_tool(tool, self._moved)
 
     @property
     def dragged(self) -> bool:

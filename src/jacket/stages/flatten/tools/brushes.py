@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from typing import ClassVar
 
 import numpy as np
@@ -20,8 +21,8 @@ from jacket.tools.base import Option, Tool
 from jacket.tools.events import NO_GHOST, Ghost, Pointer
 from jacket.tools.mirror import AXES, partners
 
-MANY = 150
-"""Faces under the brush from which on a dab takes one step of refining: the next one goes on, and the pointer is followed."""
+DAB = 0.012
+"""Seconds after which a dab takes no second step of refining: the next dab goes on, and the pointer is followed."""
 
 
 class Sheet:
@@ -276,8 +277,8 @@ class Refine(SheetBrush):
         faces = count >= mesh.sizes
         if not faces.any():
             return
-        steps = 2 if faces.sum() < MANY else 1
-        self.put(mesh, refined(mesh, islands_of(mesh, self.document.state.sheets), faces, steps, scales=self._scales))
+        until = time.perf_counter() + DAB
+        self.put(mesh, refined(mesh, islands_of(mesh, self.document.state.sheets), faces, 2, scales=self._scales, until=until))
 
 
 class Pin(SheetBrush):

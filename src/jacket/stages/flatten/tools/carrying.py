@@ -8,8 +8,9 @@ from typing import ClassVar
 
 import numpy as np
 
-from jacket.core.derive import islands_of
-from jacket.core.flatten.editing import Carrier, Laying
+from jacket.core.derive import islands_moved, islands_of
+from jacket.core.flatten.carrying import Carrier, Party
+from jacket.core.flatten.editing import Laying
 from jacket.core.mesh.choosing import as_kind
 from jacket.core.mesh.polymesh import Bools, Floats, Ints, PolyMesh
 from jacket.core.mesh.tables import finite_rows
@@ -22,11 +23,9 @@ from jacket.tools.base import Option, Tool
 from jacket.tools.events import NO_GHOST, Ghost, Pointer
 from jacket.tools.holding import edge_ghost, face_ghost, found_under
 
-ROUNDS = 12
-"""Times that what is carried is led on towards its place when it is let go."""
 CATCH = 9.0
 """Pixels from the other side of a cut within which a point that is carried comes onto it."""
-PATIENCE = 0.02
+PATIENCE = 0.01
 """Seconds that letting go waits for what still follows."""
 WELDING = 0.25
 """The same where a point is welded."""
@@ -50,7 +49,7 @@ class Carry(Tool):
         self.rest = "follows"
         self.start: Pointer | None = None
         self._ids = np.zeros(0, np.int64)
-        self._carriers: list[tuple[Carrier, Ints]] = []
+        self._party: Party | None = None
         self._whole: Bools | None = None
         self._sheet: Sheet | None = None
         self._mirrored: Mirrored | None = None
@@ -61,6 +60,11 @@ class Carry(Tool):
     @property
     def busy(self) -> bool:
         return self.start is not None
+
+    @property
+    def lags(self) -> bool:
+        """What follows has not come to rest."""
+        return self.busy and self._party is not None and self._last is not None and not self._party.still
 
     def hover(self, pointer: Pointer) -> None:
         self.ghost = NO_GHOST
@@ -106,7 +110,7 @@ class Carry(Tool):
         k = int(np.argmin(np.linalg.norm(pointer.flat.project(middle) - [pointer.x, pointer.y], axis=1)))
         return np.array([first[k], last[k]])
 
-    def _begin(self, corners: Ints, step: str) -> None:
+    def _begin(self, corners: Ints, step: str, pointer: Pointer | None = None) -> None:
         mesh = self.document.open_jacket().mesh
         if mesh.uv is None:
             raise EditRefused("Nothing lies on the sheet yet; flatten the jacket first.")
@@ -114,28 +118,48 @@ class Carry(Tool):
         self._ids = np.unique(self._sheet.fans[corners])
         self._ids = self._ids[(self._sheet.pins[self._ids] < 1) & finite_rows(self._sheet.places(mesh)[self._ids])]
         self._mirrored = Mirrored(self.document, mesh, self._sheet)
-        self._carriers, self._whole = self._carriers_of(mesh, self._sheet) if self.rest == "follows" else ([], None)
+        if self.rest == "follows":
+            self._gather(mesh, self._sheet, pointer)
+        else:
+            self._scatter()
         self._others, self._onto = np.zeros(0, np.int64), None
         if len(self._ids) == 1:
             same = self._sheet.fans[mesh.corners == mesh.corners[self._sheet.first[self._ids[0]]]]
             self._others = np.setdiff1d(same, self._ids)
         self.document.begin(step)
 
-    def _carriers_of(self, mesh: PolyMesh, sheet: Sheet) -> tuple[list[tuple[Carrier, Ints]], Bools]:
-        """What leads each island after what is carried of it, and which flat points that is; and (C,) corners of the islands
-        that are carried whole, after which nothing has to be led."""
-        islands, out = islands_of(mesh, self.document.state.sheets), []
+    def _gather(self, mesh: PolyMesh, sheet: Sheet, pointer: Pointer | None) -> None:
+        """What leads each island after what is carried of it, that under the pointer first; islands that are carried whole are as
+        they are, after which nothing has to be led."""
+        islands = islands_of(mesh, self.document.state.sheets)
         label = islands.corner_labels[sheet.first]
         count = len(islands.mapped)
         part, of = np.bincount(label[self._ids], minlength=count), np.bincount(label[label >= 0], minlength=count)
         whole = part == of
-        for island in np.flatnonzero((part > 0) & ~whole).tolist():
+        carried = np.zeros(len(sheet.first), bool)
+        carried[self._ids] = True
+
+        def build(island: int) -> tuple[Carrier, Ints]:
             laying = Laying.of(mesh, islands, island)
             fan = np.empty(len(laying.uv), np.int64)
             fan[laying.chart.mesh.corners] = sheet.fans[laying.chart.corners]
-            own = np.flatnonzero(np.isin(fan, self._ids))
-            out.append((Carrier(laying, own, laying.pins(mesh)), fan[own]))
-        return out, (whole & (part > 0))[islands.corner_labels] & (islands.corner_labels >= 0)
+            own = np.flatnonzero(carried[fan])
+            return Carrier(laying, own, laying.pins(mesh)), fan[own]
+
+        several = np.flatnonzero((part > 0) & ~whole)
+        if pointer is not None and pointer.flat is not None and len(several) > 1:
+            at = pointer.flat.project(sheet.places(mesh)[self._ids])
+            near = label[self._ids[np.argsort(np.hypot(at[:, 0] - pointer.x, at[:, 1] - pointer.y), kind="stable")]]
+            _, first = np.unique(near, return_index=True)
+            several = np.array([island for island in near[np.sort(first)] if not whole[island]])
+        self._scatter()
+        self._party = Party(build, several.tolist())
+        self._whole = (whole & (part > 0))[islands.corner_labels] & (islands.corner_labels >= 0)
+
+    def _scatter(self) -> None:
+        if self._party is not None:
+            self._party.forget()
+        self._party = self._whole = None
 
     def press(self, pointer: Pointer) -> None:
         if pointer.flat is None:
@@ -143,13 +167,22 @@ class Carry(Tool):
         corners = self._corners(self.document.open_jacket().mesh, pointer)
         if len(corners) == 0:
             return
-        self._begin(corners, "turn on the sheet" if pointer.shift else "scale on the sheet" if pointer.ctrl else "carry on the sheet")
+        self._begin(corners, "turn on the sheet" if pointer.shift else "scale on the sheet" if pointer.ctrl else "carry on the sheet", pointer)
         self.start = pointer
 
     def move(self, pointer: Pointer) -> None:
         start = self.start
         if start is None or start.flat is None or pointer.flat is None:
             return
+        try:
+            self._carry(start, pointer)
+        except EditRefused:
+            # An island that cannot be carried turns up only now: nothing is.
+            self.cancel()
+            raise
+
+    def _carry(self, start: Pointer, pointer: Pointer) -> None:
+        assert start.flat is not None and pointer.flat is not None
         shift = pointer.flat.place(pointer.x, pointer.y) - start.flat.place(start.x, start.y)
         if start.shift:
             self._moved(np.zeros(2), (pointer.x - start.x) * 0.5, 1.0)
@@ -179,10 +212,10 @@ class Carry(Tool):
         if base is None or sheet is None or onto is None:
             return False
         own = self._ids[0]
-        if self._carriers and sheet.pins[self._other] < 1:
+        if self._party is not None and not self._party.alone and sheet.pins[self._other] < 1:
             # The other side would follow away: it is held where it lies.
             self._ids = np.unique([own, self._other])
-            self._carriers, self._whole = self._carriers_of(base.mesh, sheet)
+            self._gather(base.mesh, sheet, None)
             self._until = time.perf_counter() + WELDING
             self._moved(np.zeros(2), 0.0, 0.0, exact=True, about=onto)
             self._until = math.inf
@@ -215,15 +248,19 @@ class Carry(Tool):
         turn = scale * np.exp(-1j * np.radians(degrees))
         new = (at - middle) @ [1, 1j] * turn
         goal = (np.stack([new.real, new.imag], axis=1) + middle) / size + shift
-        if not self._carriers and (self._whole is None or not self._whole.any()):
+        if self._party is None or self._whole is None or (self._party.alone and not self._whole.any()):
             moves = np.zeros((len(sheet.first), 2))
             moves[self._ids] = goal - sheet.places(mesh)[self._ids]
             uv, self._stopped = shifted(mesh, sheet, sheet.places(mesh), moves)
         else:
-            uv, self._stopped = self._follow(mesh, sheet, goal, exact)
+            uv, self._stopped = self._follow(mesh, sheet, self._party, self._whole, goal, exact)
         if self._mirrored is not None:
             uv = self._mirrored.follow(mesh, mesh.uv, uv, self._ids)
-        self.document.edit_jacket("carry on the sheet", mesh.with_uv(uv), self.document.state.held)
+        new, sheets = mesh.with_uv(uv), self.document.state.sheets
+        if self._onto is None:
+            # What hangs together still does: nothing is looked for again.
+            islands_moved(new, islands_of(mesh, sheets), uv, sheets)
+        self.document.edit_jacket("carry on the sheet", new, self.document.state.held)
         what = "A face would turn over: it stops here" if self._stopped else "Weld it to its other side" if self._onto is not None else "Carry it here"
         marks = np.zeros((0, 2)) if self._onto is None else self._onto[None]
         self.ghost = Ghost("flat", np.zeros((0, 2, 2)), marks, what=what, how="let go")
@@ -233,28 +270,21 @@ class Carry(Tool):
     _stopped = False
     _last: tuple[Floats, float, float] | None = None
 
-    def _follow(self, mesh: PolyMesh, sheet: Sheet, goal: Floats, exact: bool) -> tuple[Floats, bool]:
-        uv, stopped = mesh.uv, False
+    def _follow(self, mesh: PolyMesh, sheet: Sheet, party: Party, whole: Bools, goal: Floats, exact: bool) -> tuple[Floats, bool]:
+        uv = mesh.uv
         assert uv is not None
         places = np.full((len(sheet.first), 2), np.nan)
         places[self._ids] = goal
-        if self._whole is not None and self._whole.any():
+        if whole.any():
             uv = uv.copy()
-            uv[self._whole] = places[sheet.fans[self._whole]]
-        for carrier, points in self._carriers:
+            uv[whole] = places[sheet.fans[whole]]
+
+        def led(carrier: Carrier, points: Ints) -> Floats:
             laying = carrier.laying
             which = np.full(len(points), int(laying.islands.sheet_of[laying.island]))
-            target = pixel_places(places[points], which, laying.islands.sheets) / laying.scale * [laying.mirror, 1.0]
-            for _ in range(ROUNDS if exact else 1):
-                if time.perf_counter() > self._until:
-                    break
-                share = carrier.lead(target, 6 if exact else 1, not exact, self._until)
-                if share == 1.0 or share < 1e-4:
-                    break
-            new = carrier.descent.uv
-            uv = laying.put(uv, new, np.abs(new - laying.uv).max(axis=1) > 0)
-            stopped |= share < 0.999
-        return uv, stopped
+            return np.asarray(pixel_places(places[points], which, laying.islands.sheets) / laying.scale * [laying.mirror, 1.0])
+
+        return party.bring(uv, led, self._until) if exact else party.lead(uv, led)
 
     def typed(self, shift: tuple[float, float], degrees: float = 0.0, scale: float = 1.0) -> None:
         """Carry what is held by typed numbers: pixels of the sheet, degrees, a factor."""
@@ -267,17 +297,26 @@ class Carry(Tool):
 
     def release(self, pointer: Pointer) -> None:
         if self.start is not None:
-            if self._carriers and self._last is not None and self._onto is None:
-                self._until = time.perf_counter() + PATIENCE
-                self._moved(*self._last, exact=True)
-                self._until = math.inf
-            welded = self._onto is not None and self._weld()
-            self.start, self._last = None, None
-            self.document.commit("weld on the sheet" if welded else None)
-        self._carriers, self._whole, self._sheet = [], None, None
+            try:
+                self._let_go()
+            except EditRefused:
+                self.cancel()
+                raise
+        self._scatter()
+        self._sheet = None
         self.hover(pointer)
 
+    def _let_go(self) -> None:
+        if self._party is not None and not self._party.still and self._last is not None and self._onto is None:
+            self._until = time.perf_counter() + PATIENCE
+            self._moved(*self._last, exact=True)
+            self._until = math.inf
+        welded = self._onto is not None and self._weld()
+        self.start, self._last = None, None
+        self.document.commit("weld on the sheet" if welded else None)
+
     def cancel(self) -> bool:
-        had, self.start, self._carriers = self.busy, None, []
+        had, self.start, self._last = self.busy, None, None
+        self._scatter()
         super().cancel()
         return had

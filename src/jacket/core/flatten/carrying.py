@@ -1,0 +1,188 @@
+"""Points of islands carried elsewhere while the rest follows with least stretch, never a flip.
+
+Each island is solved for by itself. What a pointer leads has to answer at once: the first island does, others come as they
+are ready and take turns.
+"""
+
+from __future__ import annotations
+
+import math
+import time
+from collections.abc import Callable
+
+import numpy as np
+
+from jacket.core.beside import ahead
+from jacket.core.flatten.descent import SHARED, Descent, read_kernels
+from jacket.core.flatten.editing import Laying, held_by
+from jacket.core.flatten.energies import largest_step
+from jacket.core.mesh.polymesh import Floats, Ints
+
+ROUNDS = 24
+"""Times that what is carried is led on towards its place when it has to get there."""
+TURN = 0.01
+"""Seconds within which islands begin to take a step of the pointer together; the others take the next one."""
+NEAR, CALM = 0.999, 1e-3
+"""Share of the way below which a face that would turn over is told of, and the gain of a step below which the rest has come to rest."""
+
+
+class Carrier:
+    """Points of an island being carried, the rest following with least stretch; a pointer may lead them on step by step.
+
+    ids    (K,) points of the chart that are carried
+    pins   (V',) strengths of other points
+    """
+
+    def __init__(self, laying: Laying, ids: Ints, pins: Floats) -> None:
+        moving = np.zeros(len(laying.uv), bool)
+        moving[ids] = True
+        held = held_by(laying, np.where(moving, 1.0, pins), np.zeros(len(laying.uv), bool))
+        self.laying, self.ids, self.descent = laying, ids, Descent(laying.chart, laying.uv, held)
+        self.rests = bool(held.fixed.all())
+        """Whether nothing is left that could follow."""
+        self.share, self.gain = 1.0, 0.0
+        """Of the last lead: the share of the way that was gone, and of the energy what its last step gained."""
+        self.large = len(self.descent.tri) >= SHARED
+        """Whether a factorisation of it takes long."""
+        self._new = True
+        self._ready = ahead(self._readied)
+
+    def _readied(self) -> None:
+        """Plan how the rest is solved for, and factor it as it lies, before a step wants it."""
+        read_kernels()
+        if not self.rests:
+            self.descent.prepare()
+
+    @property
+    def still(self) -> bool:
+        """Whether leading once more would change nothing to speak of."""
+        return self._ready.done() and self.gain < CALM and (self.share == 1.0 or self.share < 1e-4)
+
+    def wait(self) -> None:
+        """Until it can take steps."""
+        self._ready.result()
+
+    def lead(self, targets: Floats, steps: int, hurried: bool = False, until: float = math.inf) -> float:
+        """Towards places (K, 2) as far as no face turns over, then steps of the rest, none begun after `until` (a reading of
+        `time.perf_counter`); the share of the way that was gone. Where it is `hurried` the rest of a large island waits for no
+        factorisation: one is made on another thread, as often as the last leads no further."""
+        descent = self.descent
+        move = np.zeros_like(descent.uv)
+        move[self.ids] = targets - descent.uv[self.ids]
+        share = self.share = min(1.0, 0.8 * float(largest_step(descent.uv, move, descent.tri)))
+        descent.uv = descent.uv + share * move
+        descent.energy = descent.value()
+        self.gain = 0.0 if self.rests else 1.0
+        stale = hurried and self.large
+        if stale and not self._ready.done():
+            # The rest follows with the next step of the pointer.
+            return share
+        self.wait()
+        for _ in range(0 if self.rests else steps):
+            if time.perf_counter() > until:
+                break
+            self.gain = descent.step(False, stale)
+            if self.gain < 1e-4:
+                break
+        if stale and self.gain >= CALM:
+            self._new = False
+        elif stale and not self._new and not self.rests:
+            self._new, self._ready = True, ahead(self._readied)
+        return share
+
+    def forget(self) -> None:
+        """What is not begun yet need not be."""
+        self._ready.cancel()
+
+
+class Party:
+    """Points of several islands carried at once. What the first island needs is made at once, that of the others on another
+    thread; where a step of all would take too long they take turns, the first in every one.
+
+    build    what makes the carrier of an island, and (K,) which of the flat points carried are its; may raise EditRefused
+    """
+
+    def __init__(self, build: Callable[[int], tuple[Carrier, Ints]], islands: list[int]) -> None:
+        self._known = [build(island) for island in islands[:1]]
+        self._coming = [ahead(lambda island=island: build(island)) for island in islands[1:]]  # type: ignore[misc]
+        self._next = 1
+        self._left = False
+
+    @property
+    def alone(self) -> bool:
+        """Whether nothing has to follow."""
+        return not self._known
+
+    @property
+    def still(self) -> bool:
+        """Whether every island is where it was last led and what follows has come to rest."""
+        return not self._left and not self._coming and all(carrier.still for carrier, _ in self._known)
+
+    def lead(self, uv: Floats, places: Callable[[Carrier, Ints], Floats]) -> tuple[Floats, bool]:
+        """Coordinates `uv` (C, 2) one step on, and whether a face that would turn over stopped it; `places` tells where the points
+        of a carrier are led, (K, 2) in its own scale."""
+        while self._coming and self._coming[0].done():
+            self._known.append(self._coming.pop(0).result())
+        count, begun = len(self._known), time.perf_counter()
+        self._left = False
+        for k in range(count):
+            # Behind the first the rest go round, beginning with who had to wait last.
+            which = 0 if k == 0 else 1 + (self._next - 1 + k - 1) % (count - 1)
+            if k and time.perf_counter() - begun > TURN:
+                self._next, self._left = which, True
+                break
+            carrier, points = self._known[which]
+            carrier.lead(places(carrier, points), 1, True)
+        return self._written(uv)
+
+    def bring(self, uv: Floats, places: Callable[[Carrier, Ints], Floats], until: float = math.inf) -> tuple[Floats, bool]:
+        """The same until all are there or come no further; from `until` on (a reading of `time.perf_counter`) what follows takes no
+        more steps than that needs, and large islands none."""
+        self._known += [coming.result() for coming in self._coming]
+        self._coming.clear()
+        hurried = until < math.inf
+        for carrier, points in self._known:
+            goal = places(carrier, points)
+            carrier.wait()
+            share = carrier.lead(goal, 6, hurried, until)
+            for _ in range(ROUNDS):
+                if share == 1.0 or share < 1e-4 or (carrier.large and time.perf_counter() > until):
+                    break
+                share = carrier.lead(goal, 6, hurried)
+        return self._written(uv)
+
+    def _written(self, uv: Floats) -> tuple[Floats, bool]:
+        uv = uv.copy()
+        for carrier, _ in self._known:
+            new, laying = carrier.descent.uv, carrier.laying
+            laying.write(uv, new, (new != laying.uv).any(axis=1))
+        return uv, any(carrier.share < NEAR for carrier, _ in self._known)
+
+    def forget(self) -> None:
+        """The gesture is over: what is not begun yet need not be."""
+        for coming in self._coming:
+            coming.cancel()
+        for carrier, _ in self._known:
+            carrier.forget()
+
+
+def carried(
+    laying: Laying, ids: Ints, targets: Floats, pins: Floats, rounds: int = 24, steps: int = 2, last: int = 6
+) -> tuple[Floats, float]:
+    """Points of an island carried to places, the rest following with least stretch: (V', 2) places, and the share of the way
+    that was reached before a face would have turned over.
+
+    ids, targets   (K,) points of the chart and (K, 2) where they go;  pins (V',) strengths of other points
+    """
+    way = float(np.linalg.norm(targets - laying.uv[ids], axis=1).max(initial=0.0))
+    if way <= 0:
+        return laying.uv.copy(), 1.0
+    carrier = Carrier(laying, ids, pins)
+    for _ in range(rounds):
+        share = carrier.lead(targets, steps)
+        if share == 1.0:
+            carrier.descent.run(last, False, 1e-4)
+        if share == 1.0 or share < 1e-4:
+            break
+    left = float(np.linalg.norm(targets - carrier.descent.uv[ids], axis=1).max(initial=0.0))
+    return carrier.descent.uv, 1.0 - left / way
