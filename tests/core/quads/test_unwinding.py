@@ -127,7 +127,7 @@ def test_a_result_with_worse_corners_is_not_kept(spot: PolyMesh, jacket: PolyMes
     crumpled = jacket.with_points(surface.project(jacket.points + rng.normal(0, 0.03, jacket.points.shape)))
     worse = standing(split_to_quads(crumpled), surface, base)
     assert worse.winding < now.winding and not fits(worse, now, 1.0)
-    kept = closed(jacket, lambda n: None, Over(base, surface, (), ends_by(spot, lambda quads: quads), 1500, 0.5, False), lambda f, w: None)
+    kept = closed(jacket, lambda n, tell: None, Over(base, surface, (), ends_by(spot, lambda quads: quads), 1500, 0.5, False), lambda f, w: None)
     assert fits(standing(kept, surface, base), now, 1.0)
     assert standing(kept, surface, base).winding <= now.winding
 
@@ -153,9 +153,9 @@ def test_an_end_that_is_short_is_pulled_to_before_closed_rows_are_given_up(
         return pulled[-1]
 
     monkeypatch.setattr(closing, "standing", told)
-    short = closed(jacket, lambda n: None, Over(base, surface, (), ends_by(spot, lambda quads: quads), 1500, 0.75, False), lambda f, w: None)
+    short = closed(jacket, lambda n, tell: None, Over(base, surface, (), ends_by(spot, lambda quads: quads), 1500, 0.75, False), lambda f, w: None)
     assert short is jacket
-    kept = closed(jacket, lambda n: None, Over(base, surface, (), ends_by(spot, ends), 1500, 0.75, False), lambda f, w: None)
+    kept = closed(jacket, lambda n, tell: None, Over(base, surface, (), ends_by(spot, ends), 1500, 0.75, False), lambda f, w: None)
     assert any(kept is p for p in pulled) and standing(kept, surface, base).winding < now.winding
 
 

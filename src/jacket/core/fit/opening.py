@@ -10,9 +10,8 @@ import numpy as np
 
 from jacket.core.fit.relax import Lines
 from jacket.core.jit import inline, kernel
-from jacket.core.mesh.geometry import scaled_jacobian
-from jacket.core.mesh.polymesh import Bools, Floats, Ints, PolyMesh
-from jacket.core.space.bvh import Bvh
+from jacket.core.mesh.polymesh import Bools, Ints, PolyMesh
+from jacket.core.space.bvh import Bvh, closest_within
 
 THIN = 0.9
 """Least sine of a face's corners under which its points are tried."""
@@ -34,31 +33,12 @@ def opened(mesh: PolyMesh, surface: Bvh, held: Bools, lines: Lines | None = None
         on_lines = lines.sliding | lines.fixed
         stay, slides = stay | lines.fixed, lines.sliding & ~lines.fixed
     start, around = _faces_at(mesh)
-    points, corners, starts = mesh.points.copy(), mesh.corners, mesh.starts
-    stuck = np.zeros(mesh.n_points, bool)
-    for _ in range(rounds):
-        worst = scaled_jacobian(mesh.with_points(points))
-        bad = worst < thin
-        ids = np.unique(corners[bad[mesh.face_of_corner]])
-        ids = _apart(ids[~(stay | stuck)[ids]], worst, start, around)
-        if len(ids) == 0:
-            break
-        along = _along_lines(mesh, points, on_lines)[ids] * slides[ids][:, None]
-        aims = _best_places(points, corners, starts, start, around, ids, along, np.array(RINGS), WAYS)
-        step = np.linalg.norm(aims - points[ids], axis=1)
-        moved, on_line = step > 0, slides[ids]
-        free = np.flatnonzero(moved & ~on_line)
-        aims[free] = surface.project(aims[free], 2 * step[free])
-        if lines is not None and (moved & on_line).any():
-            aims[moved & on_line] = lines.curve.project(aims[moved & on_line])
-        # On the surface a place is another one than in the plane that was looked at: it has to be better there too.
-        taken = _taken(points, corners, starts, start, around, ids, aims)
-        # Who found nothing better is asked again once a neighbour has moved.
-        stuck[ids[~taken]] = True
-        went, near = np.zeros(mesh.n_points, bool), np.zeros(mesh.n_faces, bool)
-        went[ids[taken]] = True
-        near[mesh.face_of_corner[went[corners]]] = True
-        stuck[corners[near[mesh.face_of_corner]]] = False
+    points, empty = mesh.points.copy(), Bvh.build(np.zeros((0, 3)), np.zeros((0, 3), np.int32))
+    curve = lines.curve if lines is not None else empty
+    own = [(tree.points, tree.triangles, tree.order, tree.boxes) for tree in (surface, curve)]
+    slides = slides & bool(len(curve.triangles))
+    _opened(points, mesh.corners, mesh.starts, start, around, stay, slides, _line_ends(mesh, on_lines), *own[0], *own[1],
+            np.array(RINGS), WAYS, rounds, thin)  # fmt: skip
     return mesh.with_points(points)
 
 
@@ -69,50 +49,14 @@ def _faces_at(mesh: PolyMesh) -> tuple[Ints, Ints]:
     return start, mesh.face_of_corner[order].astype(np.int32)
 
 
-def _along_lines(mesh: PolyMesh, points: Floats, on_lines: Bools) -> Floats:
-    """(V, 3) the way of the line at points that slide along one, as their edges on it run; 0 elsewhere."""
-    out = np.zeros_like(points)
+def _line_ends(mesh: PolyMesh, on_lines: Bools) -> Ints:
+    """(V, 2) ends of an edge at each point along which its line runs; −1 for none."""
+    out = np.full((mesh.n_points, 2), -1, np.int32)
     ends = mesh.topology.edge_points
     on = ends[on_lines[ends].all(axis=1)]
-    way = points[on[:, 1]] - points[on[:, 0]]
-    out[on.T] = way / np.maximum(np.linalg.norm(way, axis=1, keepdims=True), 1e-300)
+    out[on[:, 0]] = on
+    out[on[:, 1]] = on
     return out
-
-
-def _apart(ids: Ints, worst: Floats, start: Ints, around: Ints) -> Ints:
-    """Points of which no two share a face, those at the thinnest corners first."""
-    least = _least_at(worst, start, around, ids)
-    return ids[_first_apart(start, around, ids, np.argsort(least, kind="stable"), len(worst))].astype(np.int32)
-
-
-@kernel
-def _least_at(worst, start, around, ids):
-    """(K,) the thinnest corner of the faces at each point."""
-    out = np.empty(len(ids))
-    for i in range(len(ids)):
-        out[i] = np.inf
-        for k in range(start[ids[i]], start[ids[i] + 1]):
-            out[i] = min(out[i], worst[around[k]])
-    return out
-
-
-@kernel
-def _first_apart(start, around, ids, order, n_faces):
-    """Places in `ids` of those that, taken in an order, share no face with one before."""
-    used = np.zeros(n_faces, np.bool_)
-    out = np.empty(len(order), np.int64)
-    n = 0
-    for i in order:
-        p = ids[i]
-        free = True
-        for k in range(start[p], start[p + 1]):
-            free = free and not used[around[k]]
-        if free:
-            for k in range(start[p], start[p + 1]):
-                used[around[k]] = True
-            out[n] = i
-            n += 1
-    return out[:n].copy()
 
 
 @inline
@@ -146,75 +90,128 @@ def _thinnest(points, corners, first, last, p, x, y, z):
 
 
 @inline
-def _worth(points, corners, starts, start, around, p, x, y, z):
-    """What a place is worth: by how much the thin corners of the faces at p fall short, the thinnest far more than others."""
+def _short(points, corners, starts, start, around, p, x, y, z, most):
+    """By how much the thin corners of the faces at p fall short with p at a place, the thinnest far more than others; summed no
+    further than to `most`."""
     short = 0.0
     for k in range(start[p], start[p + 1]):
         f = around[k]
         one = SOUND - _thinnest(points, corners, starts[f], starts[f + 1], p, x, y, z)
         if one > 0:
             short += one * one * one
-    return -short
+            if short >= most:
+                break
+    return short
+
+
+@inline
+def _best_place(points, corners, starts, start, around, p, line_x, line_y, line_z, rings, ways):
+    """The best of the places around a point in the plane of its faces, on either side of it along a line where it has one, or
+    where it is."""
+    px, py, pz = points[p, 0], points[p, 1], points[p, 2]
+    nx = ny = nz = far = 0.0
+    count = 0
+    for k in range(start[p], start[p + 1]):
+        f = around[k]
+        first, n = starts[f], starts[f + 1] - starts[f]
+        for c in range(n):
+            if corners[first + c] == p:
+                a, b = corners[first + (c + 1) % n], corners[first + (c + n - 1) % n]
+                ux, uy, uz = points[a, 0] - px, points[a, 1] - py, points[a, 2] - pz
+                vx, vy, vz = points[b, 0] - px, points[b, 1] - py, points[b, 2] - pz
+                nx, ny, nz = nx + uy * vz - uz * vy, ny + uz * vx - ux * vz, nz + ux * vy - uy * vx
+                far += np.sqrt(ux * ux + uy * uy + uz * uz)
+                count += 1
+    out_x, out_y, out_z = px, py, pz
+    size = np.sqrt(nx * nx + ny * ny + nz * nz)
+    if size <= 0 or count == 0:
+        return out_x, out_y, out_z
+    nx, ny, nz, far = nx / size, ny / size, nz / size, far / count
+    # Two ways across the normal.
+    if abs(nx) < 0.7:
+        ax, ay, az = 0.0, nz, -ny
+    else:
+        ax, ay, az = -nz, 0.0, nx
+    size = np.sqrt(ax * ax + ay * ay + az * az)
+    ax, ay, az = ax / size, ay / size, az / size
+    bx, by, bz = ny * az - nz * ay, nz * ax - nx * az, nx * ay - ny * ax
+    on_line = line_x != 0 or line_y != 0 or line_z != 0
+    if on_line:
+        ax, ay, az, bx, by, bz = line_x, line_y, line_z, 0.0, 0.0, 0.0
+    least = _short(points, corners, starts, start, around, p, px, py, pz, np.inf) - 1e-7
+    for ring in range(len(rings)):
+        for way in range(2 if on_line else ways):
+            angle = np.pi * way if on_line else 2 * np.pi * (way + 0.5 * (ring % 2)) / ways
+            u, v = far * rings[ring] * np.cos(angle), far * rings[ring] * np.sin(angle)
+            x, y, z = px + u * ax + v * bx, py + u * ay + v * by, pz + u * az + v * bz
+            short = _short(points, corners, starts, start, around, p, x, y, z, least)
+            if short < least:
+                least = short
+                out_x, out_y, out_z = x, y, z
+    return out_x, out_y, out_z
 
 
 @kernel
-def _best_places(points, corners, starts, start, around, ids, along, rings, ways):
-    """(K, 3) the best of the places around each point in the plane of its faces, on either side of it along a line for those
-    that have one in `along` (K, 3), or where it is."""
-    out = np.empty((len(ids), 3))
-    for i in range(len(ids)):
-        p = ids[i]
-        px, py, pz = points[p, 0], points[p, 1], points[p, 2]
-        nx = ny = nz = far = 0.0
-        count = 0
-        for k in range(start[p], start[p + 1]):
-            f = around[k]
-            first, n = starts[f], starts[f + 1] - starts[f]
-            for c in range(n):
-                if corners[first + c] == p:
-                    a, b = corners[first + (c + 1) % n], corners[first + (c + n - 1) % n]
-                    ux, uy, uz = points[a, 0] - px, points[a, 1] - py, points[a, 2] - pz
-                    vx, vy, vz = points[b, 0] - px, points[b, 1] - py, points[b, 2] - pz
-                    nx, ny, nz = nx + uy * vz - uz * vy, ny + uz * vx - ux * vz, nz + ux * vy - uy * vx
-                    far += np.sqrt(ux * ux + uy * uy + uz * uz)
-                    count += 1
-        out[i, 0], out[i, 1], out[i, 2] = px, py, pz
-        size = np.sqrt(nx * nx + ny * ny + nz * nz)
-        if size <= 0 or count == 0:
-            continue
-        nx, ny, nz, far = nx / size, ny / size, nz / size, far / count
-        # Two ways across the normal.
-        if abs(nx) < 0.7:
-            ax, ay, az = 0.0, nz, -ny
-        else:
-            ax, ay, az = -nz, 0.0, nx
-        size = np.sqrt(ax * ax + ay * ay + az * az)
-        ax, ay, az = ax / size, ay / size, az / size
-        bx, by, bz = ny * az - nz * ay, nz * ax - nx * az, nx * ay - ny * ax
-        on_line = along[i, 0] != 0 or along[i, 1] != 0 or along[i, 2] != 0
-        if on_line:
-            ax, ay, az, bx, by, bz = along[i, 0], along[i, 1], along[i, 2], 0.0, 0.0, 0.0
-        best = _worth(points, corners, starts, start, around, p, px, py, pz) + 1e-7
-        for ring in range(len(rings)):
-            for way in range(2 if on_line else ways):
-                angle = np.pi * way if on_line else 2 * np.pi * (way + 0.5 * (ring % 2)) / ways
-                u, v = far * rings[ring] * np.cos(angle), far * rings[ring] * np.sin(angle)
-                x, y, z = px + u * ax + v * bx, py + u * ay + v * by, pz + u * az + v * bz
-                worth = _worth(points, corners, starts, start, around, p, x, y, z)
-                if worth > best:
-                    best = worth
-                    out[i, 0], out[i, 1], out[i, 2] = x, y, z
-    return out
-
-
-@kernel
-def _taken(points, corners, starts, start, around, ids, aims):
-    """Move each point to its place where that is better; (K,) which did."""
-    out = np.zeros(len(ids), np.bool_)
-    for i in range(len(ids)):
-        p = ids[i]
-        now = _worth(points, corners, starts, start, around, p, points[p, 0], points[p, 1], points[p, 2])
-        if _worth(points, corners, starts, start, around, p, aims[i, 0], aims[i, 1], aims[i, 2]) > now + 5e-8:
-            points[p, 0], points[p, 1], points[p, 2] = aims[i, 0], aims[i, 1], aims[i, 2]
-            out[i] = True
-    return out
+def _opened(points, corners, starts, start, around, stay, slides, line_ends, s_points, s_triangles, s_order, s_boxes,
+            c_points, c_triangles, c_order, c_boxes, rings, ways, rounds, thin):  # fmt: skip
+    """Open thin corners, writing into `points`; the surface is given by its tree, and so are lines."""
+    n_faces, n_points = len(starts) - 1, len(points)
+    worst = np.empty(n_faces)
+    for f in range(n_faces):
+        worst[f] = _thinnest(points, corners, starts[f], starts[f + 1], -1, 0.0, 0.0, 0.0)
+    stuck, chosen, used = np.zeros(n_points, np.bool_), np.zeros(n_points, np.bool_), np.zeros(n_faces, np.bool_)
+    ids, least = np.empty(n_points, np.int32), np.empty(n_points)
+    stack, depth = np.empty(64, np.int32), np.empty(64)
+    for _ in range(rounds):
+        for f in range(n_faces):
+            if worst[f] < thin:
+                for c in range(starts[f], starts[f + 1]):
+                    chosen[corners[c]] = not (stay[corners[c]] or stuck[corners[c]])
+        n = 0
+        for p in range(n_points):
+            if chosen[p]:
+                chosen[p] = False
+                ids[n], least[n] = p, np.inf
+                for k in range(start[p], start[p + 1]):
+                    least[n] = min(least[n], worst[around[k]])
+                n += 1
+        if n == 0:
+            return
+        # Those at the thinnest corners first, and no two of one face in a round.
+        used[:] = False
+        for i in np.argsort(least[:n], kind="mergesort"):
+            p = ids[i]
+            free = True
+            for k in range(start[p], start[p + 1]):
+                free = free and not used[around[k]]
+            if not free:
+                continue
+            for k in range(start[p], start[p + 1]):
+                used[around[k]] = True
+            px, py, pz = points[p, 0], points[p, 1], points[p, 2]
+            wx = wy = wz = 0.0
+            if slides[p] and line_ends[p, 0] >= 0:
+                a, b = line_ends[p, 0], line_ends[p, 1]
+                wx, wy, wz = points[b, 0] - points[a, 0], points[b, 1] - points[a, 1], points[b, 2] - points[a, 2]
+                size = max(np.sqrt(wx * wx + wy * wy + wz * wz), 1e-300)
+                wx, wy, wz = wx / size, wy / size, wz / size
+            x, y, z = _best_place(points, corners, starts, start, around, p, wx, wy, wz, rings, ways)
+            step = np.sqrt((x - px) ** 2 + (y - py) ** 2 + (z - pz) ** 2)
+            better = False
+            if step > 0:
+                if slides[p]:
+                    _, _, x, y, z = closest_within(c_points, c_triangles, c_order, c_boxes, x, y, z, stack, depth, np.inf)
+                else:
+                    _, _, x, y, z = closest_within(s_points, s_triangles, s_order, s_boxes, x, y, z, stack, depth, 2 * step)
+                # On the surface a place is another one than in the plane that was looked at: it has to be better there too.
+                least_now = _short(points, corners, starts, start, around, p, px, py, pz, np.inf) - 5e-8
+                better = _short(points, corners, starts, start, around, p, x, y, z, least_now) < least_now
+            # Who found nothing better is asked again once a neighbour has moved.
+            stuck[p] = not better
+            if better:
+                points[p, 0], points[p, 1], points[p, 2] = x, y, z
+                for k in range(start[p], start[p + 1]):
+                    f = around[k]
+                    worst[f] = _thinnest(points, corners, starts[f], starts[f + 1], -1, 0.0, 0.0, 0.0)
+                    for c in range(starts[f], starts[f + 1]):
+                        stuck[corners[c]] = False

@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from jacket.core.jit import inline, kernel
-from jacket.core.mesh.geometry import scaled_jacobian
+from jacket.core.mesh.geometry import least_sine, scaled_jacobian, unit
 from jacket.core.mesh.polymesh import Bools, Floats, Ints, PolyMesh
 from jacket.core.space.bvh import Bvh, closest_within
 
@@ -37,25 +37,75 @@ def relaxed(
     sizes (F,)     what each face's wanted size is multiplied by
     """
     stay = np.zeros(mesh.n_points, bool) if held is None else held.copy()
+    slides = np.zeros(mesh.n_points, bool)
     if lines is not None:
         stay |= lines.fixed
-    moving = ~stay & (np.bincount(mesh.corners, minlength=mesh.n_points) > 0)
-    ids = np.flatnonzero(moving)
-    points = mesh.points.copy()
-    for _ in range(rounds):
-        weights = None
-        if mending > 0:
-            weights = 1.0 + mending * np.maximum(GOOD - scaled_jacobian(mesh.with_points(points)), 0.0)
-        step = square_aims(points, mesh.corners, mesh.starts, evenness, weights, sizes) - points
-        if strength is not None:
-            step *= strength[:, None]
-        new = points.copy()
-        new[ids] = surface.project(points[ids] + step[ids], np.linalg.norm(step[ids], axis=1))
-        if lines is not None and lines.sliding.any():
-            slide = np.flatnonzero(lines.sliding & moving)
-            new[slide] = lines.curve.project((points + step)[slide])
-        points = new
+        slides = lines.sliding & ~stay
+    stay |= np.bincount(mesh.corners, minlength=mesh.n_points) == 0
+    free, slide = np.flatnonzero(~stay & ~slides), np.flatnonzero(slides & ~stay)
+    share = np.where(stay, 0.0, 1.0 if strength is None else strength)
+    points, ways, gone = mesh.points.copy(), np.zeros((mesh.n_points, 3)), np.zeros(mesh.n_points)
+    own = mesh.corners, mesh.starts, evenness, mending, np.ones(mesh.n_faces) if sizes is None else np.asarray(sizes, np.float64)
+    k = 0
+    while k < rounds:
+        # Long first steps and the last one are laid back onto the surface, of the others every few: between, points go along it.
+        along = 0 if k < FIRST else min(APART - 1, rounds - 1 - k)
+        _stepped(points, *own, share, slides, ways, gone, along)
+        points[free], triangle, _ = surface.closest(points[free], gone[free])
+        _normals_of(surface.points, surface.triangles, triangle, free, ways)
+        if len(slide):
+            points[slide], segment, _ = lines.curve.closest(points[slide])  # type: ignore[union-attr]
+            ends = lines.curve.points[lines.curve.triangles[segment, :2]]  # type: ignore[union-attr]
+            ways[slide] = unit(ends[:, 1] - ends[:, 0])
+        k += along + 1
     return mesh.with_points(points)
+
+
+FIRST, APART = 3, 3
+"""Rounds at the beginning after each of which points are laid back onto the surface, and after how many they are from then on."""
+
+
+@kernel
+def _stepped(points, corners, starts, evenness, mending, sizes, share, slides, ways, gone, along):
+    """Move points towards squares by their `share` (V,), writing into them: so many rounds along the surface, whose normals
+    `ways` (V, 3) are, or along lines that run so where a point `slides` (V,), and then one that is not held back; `gone` (V,) is how
+    far each has gone."""
+    weights = np.ones(len(starts) - 1)
+    gone[:] = 0.0
+    for k in range(along + 1):
+        if mending > 0:
+            for f in range(len(weights)):
+                weights[f] = 1.0 + mending * max(GOOD - least_sine(points, corners, starts[f], starts[f + 1]), 0.0)
+        aims = _aims(points, corners, starts, evenness, weights, sizes)
+        for p in range(len(points)):
+            if share[p] == 0.0:
+                continue
+            x, y, z = share[p] * (aims[p, 0] - points[p, 0]), share[p] * (aims[p, 1] - points[p, 1]), share[p] * (aims[p, 2] - points[p, 2])
+            if k < along:
+                dot = x * ways[p, 0] + y * ways[p, 1] + z * ways[p, 2]
+                if slides[p]:
+                    x, y, z = dot * ways[p, 0], dot * ways[p, 1], dot * ways[p, 2]
+                else:
+                    x, y, z = x - dot * ways[p, 0], y - dot * ways[p, 1], z - dot * ways[p, 2]
+            points[p, 0], points[p, 1], points[p, 2] = points[p, 0] + x, points[p, 1] + y, points[p, 2] + z
+            gone[p] += np.sqrt(x * x + y * y + z * z)
+
+
+@kernel
+def _normals_of(points, triangles, which, ids, out):
+    """Write the unit normals of triangles `which` (K,) into rows `ids` (K,), nought where there is none."""
+    for k in range(len(ids)):
+        p = ids[k]
+        out[p, 0] = out[p, 1] = out[p, 2] = 0.0
+        if which[k] < 0:
+            continue
+        a, b, c = triangles[which[k], 0], triangles[which[k], 1], triangles[which[k], 2]
+        ux, uy, uz = points[b, 0] - points[a, 0], points[b, 1] - points[a, 1], points[b, 2] - points[a, 2]
+        vx, vy, vz = points[c, 0] - points[a, 0], points[c, 1] - points[a, 1], points[c, 2] - points[a, 2]
+        x, y, z = uy * vz - uz * vy, uz * vx - ux * vz, ux * vy - uy * vx
+        size = np.sqrt(x * x + y * y + z * z)
+        if size > 0:
+            out[p, 0], out[p, 1], out[p, 2] = x / size, y / size, z / size
 
 
 def relaxed_part(
@@ -265,17 +315,19 @@ def untangled(mesh: PolyMesh, surface: Bvh, lines: Lines | None, rounds: int = 6
 
     Two rings round a bad face go half-way to the mean of their neighbours, wider as rounds go by.
     """
+    beside: tuple[Ints, Ints] | None = None
     for k in range(rounds):
         bad = scaled_jacobian(mesh) < 0.1
         if not bad.any():
             break
+        beside = beside or _neighbours(mesh)
         near = np.zeros(mesh.n_points, bool)
         near[mesh.corners[bad[mesh.face_of_corner]]] = True
         for _ in range(1 + k // 15):
             near = _one_ring_more(mesh, near)
         ids = np.flatnonzero(near if lines is None else near & ~lines.fixed)
         points = mesh.points.copy()
-        points[ids] += 0.5 * (_neighbour_means(mesh)[ids] - points[ids])
+        points[ids] += 0.5 * (_means(points, *beside, ids) - points[ids])
         points[ids] = surface.project(points[ids])
         if lines is not None:
             slide = ids[lines.sliding[ids]]
@@ -291,18 +343,30 @@ def _one_ring_more(mesh: PolyMesh, near: Bools) -> Bools:
     return out
 
 
-def _neighbour_means(mesh: PolyMesh) -> Floats:
-    """(V, 3) mean of the points joined to each by an edge; of border neighbours only on borders."""
+def _neighbours(mesh: PolyMesh) -> tuple[Ints, Ints]:
+    """The points that each point listens to: those of p are other[start[p]:start[p + 1]]. A border point listens to border edges
+    only; inner points to all of theirs."""
     topology = mesh.topology
     ends = topology.edge_points
-    border = topology.border_points
-    use = ~(border[ends].any(axis=1) & (topology.edge_uses != 1)) | ~border[ends].all(axis=1)
-    a, b = ends[:, 0], ends[:, 1]
-    # A border point listens to border edges only; inner points to all of theirs.
-    to_a = use & (~border[a] | (topology.edge_uses == 1))
-    to_b = use & (~border[b] | (topology.edge_uses == 1))
-    total = np.zeros((mesh.n_points, 3))
-    np.add.at(total, a[to_a], mesh.points[b[to_a]])
-    np.add.at(total, b[to_b], mesh.points[a[to_b]])
-    count = np.bincount(a[to_a], minlength=mesh.n_points) + np.bincount(b[to_b], minlength=mesh.n_points)
-    return np.where(count[:, None] > 0, total / np.maximum(count, 1)[:, None], mesh.points)
+    border, rim = topology.border_points, topology.edge_uses == 1
+    a, b = np.concatenate([ends, ends[:, ::-1]]).T
+    use = np.concatenate([rim, rim]) | ~border[a]
+    a, b = a[use], b[use]
+    order = np.argsort(a, kind="stable")
+    start = np.concatenate([[0], np.cumsum(np.bincount(a, minlength=mesh.n_points))]).astype(np.int64)
+    return start, np.ascontiguousarray(b[order])
+
+
+@kernel
+def _means(points, start, other, ids):
+    """(K, 3) mean of the points that each listens to, or where it is."""
+    out = np.empty((len(ids), 3))
+    for k in range(len(ids)):
+        p = ids[k]
+        n = start[p + 1] - start[p]
+        for d in range(3):
+            total = 0.0
+            for i in range(start[p], start[p + 1]):
+                total += points[other[i], d]
+            out[k, d] = total / n if n > 0 else points[p, d]
+    return out

@@ -7,7 +7,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from jacket.core.jit import kernel
+from jacket.core.jit import inline, kernel
 from jacket.core.mesh.polymesh import Floats, Ints, PolyMesh
 
 
@@ -163,6 +163,28 @@ def scaled_jacobian(mesh: PolyMesh) -> Floats:
     that are not quads the same least sine over their corners is given.
     """
     return _scaled_jacobian(mesh.points, mesh.corners, mesh.starts, face_normals(mesh))
+
+
+@inline
+def least_sine(points, corners, first, last):
+    """The same of one face with corners from `first` up to `last`, in a kernel; 0 where it has no area."""
+    n = last - first
+    nx = ny = nz = 0.0
+    for k in range(n):
+        a, b = corners[first + k], corners[first + (k + 1) % n]
+        nx += points[a, 1] * points[b, 2] - points[a, 2] * points[b, 1]
+        ny += points[a, 2] * points[b, 0] - points[a, 0] * points[b, 2]
+        nz += points[a, 0] * points[b, 1] - points[a, 1] * points[b, 0]
+    size = np.sqrt(nx * nx + ny * ny + nz * nz)
+    least = 1.0
+    for k in range(n):
+        p, q, r = corners[first + k], corners[first + (k + 1) % n], corners[first + (k + n - 1) % n]
+        ux, uy, uz = points[q, 0] - points[p, 0], points[q, 1] - points[p, 1], points[q, 2] - points[p, 2]
+        vx, vy, vz = points[r, 0] - points[p, 0], points[r, 1] - points[p, 1], points[r, 2] - points[p, 2]
+        long = size * np.sqrt((ux * ux + uy * uy + uz * uz) * (vx * vx + vy * vy + vz * vz))
+        sine = (nx * (uy * vz - uz * vy) + ny * (uz * vx - ux * vz) + nz * (ux * vy - uy * vx)) / long if long > 0 else 0.0
+        least = min(least, sine)
+    return least
 
 
 def corners_of(points: Floats, quads: Ints) -> Floats:

@@ -9,11 +9,14 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
-from functools import cache, partial
+from functools import partial
+from threading import Lock
+from typing import TypeVar
 
 import numpy as np
 from scipy.spatial import cKDTree
 
+from jacket.core.beside import Ahead
 from jacket.core.fit.opening import THIN, opened
 from jacket.core.fit.relax import Lines, relaxed, untangled
 from jacket.core.mesh.geometry import edge_lengths, scaled_jacobian, unit
@@ -28,7 +31,9 @@ from jacket.core.rows.unwind import Apart, taken_apart, unwound, windings
 from jacket.core.space.bvh import Bvh
 from jacket.core.space.rays import RayTree
 from jacket.core.space.sample import gap, places_seen
-from jacket.progress import Progress, Tick, part, untold
+from jacket.progress import Progress, Tick, part, ticking, untold
+
+T = TypeVar("T")
 
 CLOSED = 10.0
 """Longest ring in %, and quads crossed by their own ring in %, that count as closed."""
@@ -180,47 +185,86 @@ class Over:
         return uncrossed(mesh, self.surface, stay, GUIDED_MORE, GUIDED_MOST, reached)
 
 
-def closed(laid: PolyMesh, coarse: Callable[[int], PolyMesh | None], over: Over, progress: Progress) -> PolyMesh:
-    """A fitted result with its rows closed as far as corners and gaps allow, or itself where nothing better is found; `coarse`
-    makes quads of another number."""
+Coarse = Callable[[int, Tick], PolyMesh | None]
+"""Makes quads of another number over the same base."""
+
+
+def closed(laid: PolyMesh, coarse: Coarse, over: Over, progress: Progress) -> PolyMesh:
+    """A fitted result with its rows closed as far as corners and gaps allow, or itself where nothing better is found."""
     before = over.standing(laid)
     if before.winding <= CLOSED:
         return laid
     tries = _Tries(over, before, laid)
     # Other whole numbers lose guides; parting rings away from them does not.
-    if over.guides and tries.consider(laid):
+    if over.guides and tries.consider(over.parted(laid)):
         return tries.best
     # A grid of a quarter of the quads has no room for as many irregular points as horns and claws make.
     crowded = irregular_count(laid) > MOST_ODD * 0.25 * over.wanted
     shares = [1.0, 0.65, 0.4, ALL]
     ways = [*([] if crowded else [(True, 1.0)]), *((False, share) for share in shares)]
-    origin, pieces = laid, cache(partial(_apart, laid, over.base))
-    for k, (split, share) in enumerate(ways):
-        if share == ALL:
-            # One ring through a fifth of all quads is worse than somewhat uneven steps.
-            if min(tries.best_now.winding, tries.spare_now.winding) <= WINDING or over.closeness <= 0:
+    ahead = Ahead[tuple[bool, float], PolyMesh | None]()
+    origin, pieces = laid, _once(partial(_apart, laid, over.base))
+
+    def begin(split: bool, share: float) -> None:
+        ahead.begin((split, share), partial(_way, split, share, origin, pieces, coarse, over))
+
+    try:
+        for k, (split, share) in enumerate(ways):
+            if share == ALL:
+                # One ring through a fifth of all quads is worse than somewhat uneven steps.
+                if min(tries.best_now.winding, tries.spare_now.winding) <= WINDING or over.closeness <= 0:
+                    break
+                share = 1.0 / over.closeness
+            elif share < 1.0 and tries.best is not laid:
+                if tries.best_now.winding <= (CLOSED if tries.best_now.mean >= ROOMY else WINDING):
+                    break
+                # Corners bear more than that: on from there.
+                if tries.best is origin:
+                    break
+                share, origin = 1.0, tries.best
+                pieces = _once(partial(_apart, origin, over.base))
+                ahead.drop()
+            begin(split, share)
+            if k + 1 < len(ways) and ways[k + 1][1] != ALL:
+                # While this one is made the next is too, in case that it is wanted.
+                begin(*ways[k + 1])
+            new = ahead.result((split, share), part(progress, k / len(ways), (k + 1) / len(ways)))
+            if new is not None and tries.consider(new):
                 break
-            share = 1.0 / over.closeness
-        elif share < 1.0 and tries.best is not laid:
-            if tries.best_now.winding <= (CLOSED if tries.best_now.mean >= ROOMY else WINDING):
-                break
-            # Corners bear more than that: on from there.
-            if tries.best is origin:
-                break
-            share, origin = 1.0, tries.best
-            pieces = cache(partial(_apart, origin, over.base))
-        step = part(progress, k / len(ways), (k + 1) / len(ways))
-        if split:
-            quads = coarse(round(over.wanted / 4))
-            new = None if quads is None else _split_way(quads, over, share, step)
-        else:
-            apart = pieces()
-            new = None if apart is None else _own_way(origin, over, share, apart, step)
-        if new is not None and tries.consider(over.fitted(new)):
-            break
+    finally:
+        ahead.close()
     # Rows that wind through all of a form are worse than an end that is a little short.
     winds = tries.best_now.winding > WINDING and tries.spare_now.winding < tries.best_now.winding
     return tries.spare if winds else tries.best
+
+
+def _way(
+    split: bool, share: float, origin: PolyMesh, pieces: Callable[[], Apart | None], coarse: Coarse, over: Over, progress: Progress
+) -> PolyMesh | None:
+    """Quads with other rows, fitted and their rings parted; None where there are none."""
+    progress, tick = ticking(progress)
+    over = replace(over, tick=tick)
+    if split:
+        quads = coarse(round(over.wanted / 4), tick)
+        new = None if quads is None else _split_way(quads, over, share, progress)
+    else:
+        apart = pieces()
+        new = None if apart is None else _own_way(origin, over, share, apart, progress)
+    # What is still too long is parted first: ends are pulled to only once.
+    return None if new is None else over.parted(over.fitted(new))
+
+
+def _once(make: Callable[[], T]) -> Callable[[], T]:
+    """What a function returns, made at the first call; another thread that asks meanwhile waits for it."""
+    lock, made = Lock(), list[T]()
+
+    def known() -> T:
+        with lock:
+            if not made:
+                made.append(make())
+            return made[0]
+
+    return known
 
 
 class _Tries:
@@ -233,9 +277,7 @@ class _Tries:
 
     def consider(self, mesh: PolyMesh) -> bool:
         """Take a fitted mesh where it is better than all before; whether rows are closed now."""
-        over = self.over
-        # What is still too long is parted first: ends are pulled to only once.
-        new, now = self._mended(over.parted(mesh))
+        new, now = self._mended(mesh)
         closes = now.winding <= CLOSED < self.best_now.winding
         if (closes or now.winding < self.best_now.winding - 1.0) and self._fits(now):
             self.best, self.best_now = new, now

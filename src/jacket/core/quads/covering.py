@@ -198,7 +198,7 @@ def _part_covered(
         # Painted steps are to differ as painted: the closer rows close, the more they even out.
         close = settings.rows if painted is None else min(settings.rows, PAINTED)
         over = Over(base, surface, guides, Ends(held, eyes), wanted, close, painted is not None, tick)
-        laid = closed(laid, lambda n: _best_pass(base, solver, n, lambda _, what: tick(what)), over, part(progress, 0.75, 1.0))
+        laid = closed(laid, lambda n, tell: _best_pass(base, solver, n, lambda _, what: tell(what)), over, part(progress, 0.75, 1.0))
     if not guides and laid is fitted_so:
         # Closed rows were opened before they were judged, and then pulled to their ends.
         laid = opened(laid, surface, np.zeros(laid.n_points, bool), lines_over(laid, base))

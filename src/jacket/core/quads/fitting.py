@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from weakref import WeakKeyDictionary
 
 import numpy as np
 
@@ -88,10 +89,19 @@ def with_ends(quads: PolyMesh, base: Base, surface: Bvh, lines: Lines | None, re
 
 def _lines(quads: PolyMesh, base: Base) -> tuple[float, Floats, Floats]:
     """The step of quads; segments (S, 2, 3) of the creases and borders of their base; where those bend (K, 3)."""
-    step = float(np.sqrt(face_areas(base.mesh).sum() / max(quads.n_faces, 1)))
-    flags = line_flags(base.mesh, base.creases)
-    segments = base.mesh.points[base.mesh.topology.edge_points[flags]]
-    return step, segments, _line_corners(base.mesh, flags, line_ways(base.mesh, base.creases, JAGS * step))
+    known = _LINES.setdefault(base, {})
+    row = known.get(quads.n_faces)
+    if row is None:
+        step = float(np.sqrt(face_areas(base.mesh).sum() / max(quads.n_faces, 1)))
+        flags = line_flags(base.mesh, base.creases)
+        segments = base.mesh.points[base.mesh.topology.edge_points[flags]]
+        row = step, segments, _line_corners(base.mesh, flags, line_ways(base.mesh, base.creases, JAGS * step))
+        known[quads.n_faces] = row
+    return row
+
+
+_LINES: WeakKeyDictionary[Base, dict[int, tuple[float, Floats, Floats]]] = WeakKeyDictionary()
+"""By base and number of quads: both hardly change while quads are fitted."""
 
 
 def lines_over(quads: PolyMesh, base: Base) -> Lines | None:

@@ -14,6 +14,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from jacket.core.beside import both
 from jacket.core.jit import inline, kernel
 from jacket.core.mesh.tables import bounds
 
@@ -104,7 +105,21 @@ class RayTree:
         the walls of a pocket within a scan. `size` is that of the whole."""
         if len(self.order) == 0:
             return np.zeros(len(points), bool)
-        return _hidden_many(*self.parts, _rows(points), sphere_directions(HIDDEN_RAYS), 1e-4 * size, int(np.ceil(HIDDEN * HIDDEN_RAYS)))
+        # The same places are asked for again and again while quads over them move.
+        keys = [(size, row.tobytes()) for row in _rows(points)]
+        known = self._hidden
+        new = [k for k, key in enumerate(keys) if key not in known]
+        if new:
+            asked, ways, enough = _rows(points)[new], sphere_directions(HIDDEN_RAYS), int(np.ceil(HIDDEN * HIDDEN_RAYS))
+            halves = both(*(lambda part=part: _hidden_many(*self.parts, np.ascontiguousarray(part), ways, 1e-4 * size, enough)
+                            for part in (asked[::2], asked[1::2])))  # fmt: skip
+            known.update({keys[k]: bool(halves[i % 2][i // 2]) for i, k in enumerate(new)})
+        return np.array([known[key] for key in keys], bool)
+
+    @cached_property
+    def _hidden(self) -> dict[tuple[float, bytes], bool]:
+        """What was found out of places."""
+        return {}
 
     def sky(
         self, points: Floats, normals: Floats, rays: int, off: float, floor: float = -np.inf, reach: float = np.inf
