@@ -17,15 +17,21 @@ A = TypeVar("A")
 K = TypeVar("K")
 B = TypeVar("B")
 
+EARLY = "ahead"
+"""Name of the thread of what is wanted soon."""
+
 
 def both(first: Callable[[], A], second: Callable[[], B]) -> tuple[A, B]:
     """What two functions return that have nothing to do with one another, the second run on another thread meanwhile."""
+    if threading.current_thread().name.startswith(EARLY):
+        # What is only wanted soon takes no second thread from what is waited for.
+        return first(), second()
     other = _pool().submit(second)
     return first(), other.result()
 
 
 def ahead(act: Callable[[], A]) -> Future[A]:
-    """Begin something on another thread that will be needed soon. It may itself work by halves, but not wait for another."""
+    """Begin something on another thread that will be needed soon; it may not wait for another of its kind."""
     return _early().submit(act)
 
 
@@ -37,7 +43,7 @@ def _pool() -> ThreadPoolExecutor:
 @cache
 def _early() -> ThreadPoolExecutor:
     # A pool of its own, or halves that somebody waits for would stand in line behind what is only wanted soon.
-    return ThreadPoolExecutor(1, "ahead", _step_back)
+    return ThreadPoolExecutor(1, EARLY, _step_back)
 
 
 def _step_back() -> None:

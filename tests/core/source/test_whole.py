@@ -213,6 +213,10 @@ def test_what_nothing_outside_sees_is_told_apart() -> None:
     assert not hidden[: ball.n_points].any() and hidden[ball.n_points :].all()
     bowl = ball.triangle_points[(ball.points[ball.triangle_points][..., 1] < 0.2).all(axis=1)]
     assert not RayTree.build(ball.points, bowl).hidden(ball.points[np.unique(bowl)], 3.0).any()
+    tree = RayTree.build(points, tri)
+    mixed = np.random.default_rng(1).permutation(len(points))
+    assert np.array_equal(tree.hidden(points[mixed[:300]], 3.0), hidden[mixed[:300]])
+    assert np.array_equal(tree.hidden(points[mixed], 3.0), hidden[mixed]), "what was asked before and what was not"
     both = PolyMesh.from_faces(points, tri)
     found, far = seen_gap(both, Bvh.build(ball.points, ball.triangle_points), lambda: RayTree.build(points, tri), 2000)
     assert found.largest < 0.01 and far == pytest.approx(100 * 0.4 / both.diagonal, rel=0.05)

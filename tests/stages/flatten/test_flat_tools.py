@@ -391,3 +391,28 @@ def test_an_island_that_cannot_be_carried_stops_the_whole_gesture() -> None:
             tool.move(at(start[0] + 0.003, start[1]))
         tool.release(at(start[0] + 0.003, start[1]))
     assert not tool.busy and not doc.in_gesture and mesh_of(doc) is before
+
+
+def test_islands_under_the_brush_that_had_no_turn_have_it_in_the_next_dab(monkeypatch: pytest.MonkeyPatch) -> None:
+    doc, ball, _ = held_in_part()
+    rng = np.random.default_rng(4)
+    label = islands_of(ball, doc.state.sheets).corner_labels
+    shaken = ball.uv + (0.004 * rng.normal(size=(6, ball.n_points, 2)))[label, ball.corners]
+    if len(flipped_faces(ball, shaken)):
+        shaken = ball.uv + (0.0005 * rng.normal(size=(6, ball.n_points, 2)))[label, ball.corners]
+    doc.edit_jacket("shake", ball.with_uv(shaken), doc.state.held)
+    before = mesh_of(doc)
+    monkeypatch.setattr("jacket.stages.flatten.tools.brushes.DAB", -1.0)
+    tool = Refine(doc, ToolSettings(brush=2000))
+    tool.hover(at(0.5, 0.5))
+    tool.press(at(0.5, 0.5))
+    seen = []
+    for _ in range(6):
+        moved = np.abs(mesh_of(doc).uv - before.uv).reshape(-1, 4, 2).max(axis=(1, 2)) > 0
+        seen.append(sorted(set(label[::4][moved].tolist())))
+        if not tool.lags:
+            break
+        tool.move(at(0.5, 0.5))
+    assert seen == [list(range(k + 1)) for k in range(6)], "one island more with each dab"
+    tool.release(at(0.5, 0.5))
+    assert stretch(mesh_of(doc)) < stretch(before) and not tool.lags

@@ -26,7 +26,7 @@ class Lines:
 def relaxed(
     mesh: PolyMesh, surface: Bvh, rounds: int, held: Bools | None = None, lines: Lines | None = None,
     strength: Floats | None = None, evenness: float = 0.3, mending: float = 0.0,
-    sizes: Floats | None = None,
+    sizes: Floats | None = None, brisk: bool = False,
 ) -> PolyMesh:  # fmt: skip
     """Move points towards the squares that best fit their faces, then back onto the surface.
 
@@ -35,6 +35,8 @@ def relaxed(
     evenness       0 keeps each face's size, 1 gives all faces at a point one size
     mending        how much more skewed faces count than square ones: the worst corners open at the cost of the best
     sizes (F,)     what each face's wanted size is multiplied by
+    brisk          lays points back onto the surface every few rounds only; between, they go along it, which at tips is a little
+                   less true
     """
     stay = np.zeros(mesh.n_points, bool) if held is None else held.copy()
     slides = np.zeros(mesh.n_points, bool)
@@ -48,8 +50,7 @@ def relaxed(
     own = mesh.corners, mesh.starts, evenness, mending, np.ones(mesh.n_faces) if sizes is None else np.asarray(sizes, np.float64)
     k = 0
     while k < rounds:
-        # Long first steps and the last one are laid back onto the surface, of the others every few: between, points go along it.
-        along = 0 if k < FIRST else min(APART - 1, rounds - 1 - k)
+        along = 0 if k < FIRST or not brisk else min(APART - 1, rounds - 1 - k)
         _stepped(points, *own, share, slides, ways, gone, along)
         points[free], triangle, _ = surface.closest(points[free], gone[free])
         _normals_of(surface.points, surface.triangles, triangle, free, ways)
@@ -62,7 +63,7 @@ def relaxed(
 
 
 FIRST, APART = 3, 3
-"""Rounds at the beginning after each of which points are laid back onto the surface, and after how many they are from then on."""
+"""Brisk rounds at the beginning, when steps are long, after each of which points are laid back all the same, and after how many they are from then on."""
 
 
 @kernel

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import math
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Collection
 
 import numpy as np
 
@@ -20,10 +20,11 @@ from jacket.core.mesh.polymesh import Floats, Ints
 
 ROUNDS = 24
 """Times that what is carried is led on towards its place when it has to get there."""
-TURN = 0.01
+TURN = 0.006
 """Seconds within which islands begin to take a step of the pointer together; the others take the next one."""
-NEAR, CALM = 0.999, 1e-3
-"""Share of the way below which a face that would turn over is told of, and the gain of a step below which the rest has come to rest."""
+NEAR, SLOW, CALM = 0.999, 0.05, 1e-3
+"""Share of the way below which a face that would turn over is told of; the gain of a step below which the rest wants a factorisation
+of how it lies now, and below which it has come to rest."""
 
 
 class Carrier:
@@ -86,7 +87,7 @@ class Carrier:
                 break
         if stale and self.gain >= CALM:
             self._new = False
-        elif stale and not self._new and not self.rests:
+        if stale and self.gain < SLOW and not self._new and not self.rests:
             self._new, self._ready = True, ahead(self._readied)
         return share
 
@@ -107,6 +108,7 @@ class Party:
         self._coming = [ahead(lambda island=island: build(island)) for island in islands[1:]]  # type: ignore[misc]
         self._next = 1
         self._left = False
+        self._last: Floats | None = None
 
     @property
     def alone(self) -> bool:
@@ -123,7 +125,7 @@ class Party:
         of a carrier are led, (K, 2) in its own scale."""
         while self._coming and self._coming[0].done():
             self._known.append(self._coming.pop(0).result())
-        count, begun = len(self._known), time.perf_counter()
+        count, begun, led = len(self._known), time.perf_counter(), list[int]()
         self._left = False
         for k in range(count):
             # Behind the first the rest go round, beginning with who had to wait last.
@@ -133,7 +135,8 @@ class Party:
                 break
             carrier, points = self._known[which]
             carrier.lead(places(carrier, points), 1, True)
-        return self._written(uv)
+            led.append(which)
+        return self._written(uv, led)
 
     def bring(self, uv: Floats, places: Callable[[Carrier, Ints], Floats], until: float = math.inf) -> tuple[Floats, bool]:
         """The same until all are there or come no further; from `until` on (a reading of `time.perf_counter`) what follows takes no
@@ -143,19 +146,25 @@ class Party:
         hurried = until < math.inf
         for carrier, points in self._known:
             goal = places(carrier, points)
-            carrier.wait()
+            if not (hurried and carrier.large):
+                carrier.wait()
             share = carrier.lead(goal, 6, hurried, until)
             for _ in range(ROUNDS):
                 if share == 1.0 or share < 1e-4 or (carrier.large and time.perf_counter() > until):
                     break
                 share = carrier.lead(goal, 6, hurried)
-        return self._written(uv)
+        return self._written(uv, range(len(self._known)))
 
-    def _written(self, uv: Floats) -> tuple[Floats, bool]:
+    def _written(self, uv: Floats, led: Collection[int]) -> tuple[Floats, bool]:
+        """The coordinates with all islands as they now are, of which only some were led since the last time."""
         uv = uv.copy()
-        for carrier, _ in self._known:
+        for k, (carrier, _) in enumerate(self._known):
             new, laying = carrier.descent.uv, carrier.laying
-            laying.write(uv, new, (new != laying.uv).any(axis=1))
+            if self._last is None or k in led:
+                laying.write(uv, new, (new != laying.uv).any(axis=1))
+            else:
+                uv[laying.chart.corners] = self._last[laying.chart.corners]
+        self._last = uv
         return uv, any(carrier.share < NEAR for carrier, _ in self._known)
 
     def forget(self) -> None:

@@ -6,6 +6,8 @@ Everything works on one island at a time in the surface's own scale; corners tha
 from __future__ import annotations
 
 import math
+import time
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -91,14 +93,27 @@ def held_by(laying: Laying, pins: Floats, fixed: Bools) -> Held:
 
 
 def refined(
-    mesh: PolyMesh, islands: Islands, faces: Bools, steps: int = 12, balance: float = 0.5, scales: dict[int, float] | None = None, until: float = math.inf
-) -> Floats:
+    mesh: PolyMesh, islands: Islands, faces: Bools, steps: int = 12, balance: float = 0.5, scales: dict[int, float] | None = None,
+) -> Floats:  # fmt: skip
     """The coordinates (C, 2) with less stretch in the faces flagged in `faces` (F,); what lies outside them, and points that
     are fully pinned, keep their bits. `balance` as for `Descent`; `scales` keeps those of islands between
-    dabs of one stroke; past `until` (a reading of `time.perf_counter`) each island takes only one step. Raises EditRefused as `Laying.of` does."""
+    dabs of one stroke. Raises EditRefused as `Laying.of` does."""
+    labels = np.unique(islands.labels[np.flatnonzero(faces)]).tolist()
+    return refined_in_turns(mesh, islands, faces, labels, steps, balance, scales)[0]
+
+
+def refined_in_turns(
+    mesh: PolyMesh, islands: Islands, faces: Bools, labels: Sequence[int], steps: int, balance: float = 0.5,
+    scales: dict[int, float] | None = None, until: float = math.inf,
+) -> tuple[Floats, list[int]]:  # fmt: skip
+    """As `refined`, island by island as numbered in `labels`, none but the first begun past `until` (a reading of
+    `time.perf_counter`), and no second step; and the islands that are left for another time."""
     uv, topology = islands.uv, mesh.topology
-    ids = np.flatnonzero(faces)
-    for island in np.unique(islands.labels[ids]).tolist():
+    ids, left = np.flatnonzero(faces), list(labels)
+    while left:
+        if len(left) < len(labels) and time.perf_counter() > until:
+            break
+        island = left.pop(0)
         # Only the faces that may change are looked at: what stands still costs nothing.
         known = scales.get(island, 0.0) if scales is not None else 0.0
         laying = Laying.of(mesh, islands, island, faces=ids[islands.labels[ids] == island], scale=known)
@@ -115,7 +130,7 @@ def refined(
         descent = Descent(chart, laying.uv, held, balance)
         descent.run(steps, False, 1e-4, until)
         uv = laying.put(uv, descent.uv, ~held.fixed)
-    return uv
+    return uv, left
 
 
 def only(chart: Chart, moving: Bools) -> tuple[Chart, Ints]:

@@ -225,10 +225,14 @@ def closed(laid: PolyMesh, coarse: Coarse, over: Over, progress: Progress) -> Po
                 pieces = _once(partial(_apart, origin, over.base))
                 ahead.drop()
             begin(split, share)
-            if k + 1 < len(ways) and ways[k + 1][1] != ALL:
-                # While this one is made the next is too, in case that it is wanted.
-                begin(*ways[k + 1])
+            # The first way mostly does. Who needs a second mostly needs a third, which is then made beside it; and the next one while
+            # it is weighed what one has brought.
+            follows = [] if k + 1 == len(ways) or ways[k + 1][1] == ALL else [ways[k + 1]]
+            for way in follows if k else []:
+                begin(*way)
             new = ahead.result((split, share), part(progress, k / len(ways), (k + 1) / len(ways)))
+            for way in follows:
+                begin(*way)
             if new is not None and tries.consider(new):
                 break
     finally:
@@ -322,7 +326,7 @@ def _split_way(coarse: PolyMesh, over: Over, share: float, progress: Progress) -
         return None
     mesh, lines = _onto_lines(mesh, pairs, base, surface)
     if not over.graded:
-        mesh = relaxed(mesh, surface, 100, lines=lines, evenness=0.2, mending=10.0)
+        mesh = relaxed(mesh, surface, 100, lines=lines, evenness=0.2, mending=10.0, brisk=True)
     flags = mesh.topology.edge_flags(pairs)
     fine = split_to_quads(mesh)
     points = surface.project(fine.points)

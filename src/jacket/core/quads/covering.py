@@ -35,6 +35,7 @@ from jacket.core.quads.subdivide import split_to_quads
 from jacket.core.source.simplify import simplify
 from jacket.core.source.skin import Tears
 from jacket.core.space.bvh import Bvh
+from jacket.core.space.rays import RayTree
 from jacket.core.space.sample import uncovered_share
 from jacket.progress import Progress, part, ticking
 
@@ -93,6 +94,8 @@ def covered(
             np.concatenate([surface.triangles, triangles + len(surface.points)]),
         )
     bases = _parts_of(base)
+    # What can be seen is told by the source, of which a base is a part, and rounder.
+    eyes = cache(lambda: eyes_on(source))
     strokes: dict[int, Floats] = {}
 
     def looking(k: int) -> Watch:
@@ -114,7 +117,7 @@ def covered(
         end = start + 0.6 * float(own)
         aim = max(round(wanted * float(own)), LEAST_QUADS)
         quads, count = _part_covered(one, over, aim, length, settings, guides, notes, part(progress, start, end),
-                                     looking(k))  # fmt: skip
+                                     looking(k), eyes)  # fmt: skip
         made.append(quads)
         singular, start = singular + count, end
     quads = made[0] if len(made) == 1 else put_side_by_side(made)
@@ -151,7 +154,7 @@ def _parts_of(base: Base) -> list[Base]:
 
 def _part_covered(
     base: Base, surface: Bvh, wanted: int, length: float, settings: AutoSettings, guides: list[Guide], notes: list[str],
-    progress: Progress, watch: Watch,
+    progress: Progress, watch: Watch, eyes: Callable[[], RayTree],
 ) -> tuple[PolyMesh, int]:  # fmt: skip
     """Quads over one part. Where no grid carries its creases, one without them is tried before a coarse one is split."""
     progress, tick = ticking(progress)
@@ -188,7 +191,6 @@ def _part_covered(
         watch(laid.points[laid.topology.edge_points])
         laid, solver = _with_missed(laid, base, solver, wanted, length, fit, part(progress, 0.7, 0.75))
     laid = _whole(laid, base, surface, wanted, notes)
-    eyes = cache(lambda: eyes_on(base.form))
 
     def held(short: PolyMesh) -> PolyMesh:
         return ends_held(short, base, surface, eyes, tick)

@@ -14,6 +14,7 @@ import numpy as np
 from scipy.sparse import coo_array
 from scipy.sparse.csgraph import connected_components
 
+from jacket.core.fit.opening import opened
 from jacket.core.fit.relax import Lines, Neighbourhood, relaxed
 from jacket.core.jit import kernel
 from jacket.core.mesh.geometry import corners_of, edge_lengths, scaled_jacobian
@@ -28,6 +29,9 @@ RINGS = 5
 """Rings of points round a pulled one that follow it."""
 LEAST = 0.25
 """Least scaled Jacobian round a pulled point, unless it was less before."""
+
+ON_LINE = 0.05
+"""How far off a line a tip of it lies at most, as a share of the way to the nearest corner."""
 
 WHOLE = (1.0, 0.75, 0.5)
 """Shares of the way to a tip that are gone: less than all of it where that makes thin corners."""
@@ -112,6 +116,9 @@ def farthest_pulled(
                 new = _patiently_pulled(quads, places[k], int(face[k]), surface, lines, taken)
             if new is None:
                 continue
+            if np.percentile(scaled_jacobian(new), 1) < first:
+                # What a pull does to corners near it opening mends, for the most part.
+                new = opened(new, surface, taken, lines)
             after, there = _off_after(new, quads, places, far, face, reach)
             if after[k] < far[k] and after.max() <= far.max() and np.percentile(scaled_jacobian(new), 1) >= first:
                 quads, far, face, pulled = new, after, there, taken
@@ -149,7 +156,12 @@ def _pulled(
 ) -> PolyMesh | None:
     """The quads with a corner of a face on a tip, the nearest that lets them; None where none does. Adds it to `taken`."""
     bound = _bound(quads, lines) | taken
-    nearest = [_Hold.of(quads, point, bound) for point in _free_corners(quads, tip, face, bound)[:3]]
+    free = _free_corners(quads, tip, face, bound)
+    if lines is not None and lines.curve.closest(tip[None])[2][0] < ON_LINE * np.linalg.norm(quads.points[free or [0]] - tip, axis=1).min():
+        # A tip of a line is reached by who slides along it.
+        slides = ~(taken | lines.fixed) & lines.sliding
+        free = _free_corners(quads, tip, face, ~slides) + free
+    nearest = [_Hold.of(quads, point, bound) for point in free[:3]]
     # Part of the way is better than none.
     for whole in wholes:
         for hold in nearest:

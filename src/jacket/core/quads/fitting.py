@@ -43,7 +43,7 @@ def fitted(
         lines = lines_of(quads, segments, bends, 0.02 * step)
     # Where density is painted sizes are meant to differ; evening them would wash it out.
     evenness = 0.0 if graded else 0.2
-    quads = relaxed(quads, surface, 25 if graded else 60, lines=lines, evenness=evenness, mending=10.0)
+    quads = relaxed(quads, surface, 25 if graded else 60, lines=lines, evenness=evenness, mending=10.0, brisk=True)
     sizes = np.ones(quads.n_faces)
     for k in range(6):
         tick(RELAXING)
@@ -51,7 +51,7 @@ def fitted(
         if k >= 2 and float(far.max(initial=0.0)) < 1.7 * MOST_OFF:
             break
         sizes = np.clip(sizes * np.clip(np.sqrt(MOST_OFF / np.maximum(far, 1e-9)), 0.7, 1.0), 0.35, 1.0)
-        quads = relaxed(quads, surface, 6 if graded else 15, lines=lines, evenness=evenness, mending=10.0, sizes=sizes)
+        quads = relaxed(quads, surface, 6 if graded else 15, lines=lines, evenness=evenness, mending=10.0, sizes=sizes, brisk=True)
     tick(RELAXING)
     quads = untangled(quads, surface, lines)
     # What sliding on lines cannot open is let off them; a fold is worse than a soft edge.

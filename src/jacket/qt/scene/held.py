@@ -6,7 +6,7 @@ from typing import Any
 
 import numpy as np
 
-from jacket.core.mesh.polymesh import Floats, PolyMesh
+from jacket.core.mesh.polymesh import Bools, Floats, Ints, PolyMesh
 from jacket.document.state import State
 from jacket.qt.theme import Palette, rgb
 from jacket.render.scene import Layer, dot_rows, fill_rows, line_rows
@@ -14,6 +14,12 @@ from jacket.render.scene import Layer, dot_rows, fill_rows, line_rows
 
 def _counts(mesh: PolyMesh) -> dict[str, int]:
     return {"points": mesh.n_points, "edges": mesh.topology.n_edges, "faces": mesh.n_faces}
+
+
+def _flags(ids: Ints, count: int) -> Bools:
+    out = np.zeros(count, bool)
+    out[ids] = True
+    return out
 
 
 def held_layers(mesh: PolyMesh, points: Floats, state: State, palette: Palette, pull: float, push: float) -> list[Layer]:
@@ -28,9 +34,7 @@ def held_layers(mesh: PolyMesh, points: Floats, state: State, palette: Palette, 
             ends = points[mesh.topology.edge_points[held.ids]]
             out.append(Layer(lines=line_rows(ends, colour, 3.6), pull=pull))
         else:
-            keep = np.zeros(mesh.n_faces, bool)
-            keep[held.ids] = True
-            rows = fill_rows(mesh, np.array(rgb(palette.held, 0.34)), faces=keep)
+            rows = fill_rows(mesh, np.array(rgb(palette.held, 0.34)), faces=_flags(held.ids, mesh.n_faces))
             out.append(Layer(rows, pull=pull, push=push, lit=False))
     return out
 
@@ -44,15 +48,13 @@ def held_on_sheet(mesh: PolyMesh, places: Floats, mapped: Any, state: State, pal
         if held.ids.max() >= most[held.kind]:
             continue
         if held.kind == "points":
-            corners = np.flatnonzero(np.isin(mesh.corners, held.ids) & here)
+            corners = np.flatnonzero(_flags(held.ids, mesh.n_points)[mesh.corners] & here)
             # Places as complex numbers: sorting rows takes ten times as long.
             _, first = np.unique(places[corners, 0] + 1j * places[corners, 1], return_index=True)
             out.append(Layer(dots=dot_rows(places[corners[first], :2], colour, 8.0)))
         elif held.kind == "edges":
-            c = np.flatnonzero(np.isin(topology.edge, held.ids) & here)
+            c = np.flatnonzero(_flags(held.ids, topology.n_edges)[topology.edge] & here)
             out.append(Layer(lines=line_rows(np.stack([places[c, :2], places[topology.next[c], :2]], axis=1), colour, 3.4)))
         else:
-            keep = np.zeros(mesh.n_faces, bool)
-            keep[held.ids] = True
-            out.append(Layer(fill_rows(mesh, np.array(rgb(palette.held, 0.34)), places, keep & mapped), lit=False))
+            out.append(Layer(fill_rows(mesh, np.array(rgb(palette.held, 0.34)), places, _flags(held.ids, mesh.n_faces) & mapped), lit=False))
     return out

@@ -222,6 +222,7 @@ class GlView(QOpenGLWidget):
             tool, pointer = self.tool, self._event_pointer(event)
             self._guarded(lambda: _hover_then_press(tool, pointer))
             self.acted.emit()
+            self._follow(tool, pointer)
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:  # noqa: N802 - Qt's name
         at = event.position()
@@ -241,8 +242,11 @@ class GlView(QOpenGLWidget):
             self._hover_timer.start()
 
     def _move_tool(self, tool: Tool, pointer: Pointer) -> None:
-        self._moved = pointer
         self._guarded(lambda: tool.move(pointer))
+        self._follow(tool, pointer)
+
+    def _follow(self, tool: Tool, pointer: Pointer) -> None:
+        self._moved = pointer
         if tool.lags:
             self.lagged.emit()
 

@@ -10,7 +10,7 @@ import numpy as np
 from jacket.core.derive import islands_moved, islands_of, layout_of
 from jacket.core.fit.shift import FALLOFFS, falloff
 from jacket.core.flatten.brushing import relaxing, room
-from jacket.core.flatten.editing import refined
+from jacket.core.flatten.editing import refined_in_turns
 from jacket.core.flatten.mirroring import Images, followed, images_of
 from jacket.core.mesh.polymesh import PIN, Floats, Ints, PolyMesh
 from jacket.core.store import STORE
@@ -22,7 +22,7 @@ from jacket.tools.events import NO_GHOST, Ghost, Pointer
 from jacket.tools.mirror import AXES, partners
 
 DAB = 0.012
-"""Seconds after which a dab takes no second step of refining: the next dab goes on, and the pointer is followed."""
+"""Seconds after which a dab begins no other island and no second step: the next dab goes on, and the pointer is followed."""
 
 
 class Sheet:
@@ -264,9 +264,15 @@ class Refine(SheetBrush):
     options: ClassVar[tuple[Option, ...]] = ()
     legend = (("drag", "less stretch under the brush"), ("[ ]", "size of the brush"))
 
+    @property
+    def lags(self) -> bool:
+        """Islands under the brush had no turn yet."""
+        return self.busy and bool(self._left)
+
     def press(self, pointer: Pointer) -> None:
         """A stroke keeps the scale that the islands had when it began."""
         self._scales: dict[int, float] = {}
+        self._left: list[int] = []
         super().press(pointer)
 
     def dab(self, before: Pointer, pointer: Pointer) -> None:
@@ -277,8 +283,12 @@ class Refine(SheetBrush):
         faces = count >= mesh.sizes
         if not faces.any():
             return
-        until = time.perf_counter() + DAB
-        self.put(mesh, refined(mesh, islands_of(mesh, self.document.state.sheets), faces, 2, scales=self._scales, until=until))
+        islands = islands_of(mesh, self.document.state.sheets)
+        # Those that the last dab had no time for have their turn before the others have another one.
+        here = np.unique(islands.labels[faces]).tolist()
+        order = [k for k in self._left if k in here] or here
+        uv, self._left = refined_in_turns(mesh, islands, faces, order, 2, scales=self._scales, until=time.perf_counter() + DAB)
+        self.put(mesh, uv)
 
 
 class Pin(SheetBrush):
