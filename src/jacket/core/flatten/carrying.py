@@ -20,8 +20,8 @@ from jacket.core.mesh.polymesh import Floats, Ints
 
 ROUNDS = 24
 """Times that what is carried is led on towards its place when it has to get there."""
-TURN = 0.006
-"""Seconds within which islands begin to take a step of the pointer together; the others take the next one."""
+TURN = 0.01
+"""Seconds within which islands begin a step together; the others take the next one."""
 NEAR, SLOW, CALM = 0.999, 0.05, 1e-3
 """Share of the way below which a face that would turn over is told of; the gain of a step below which the rest wants a factorisation
 of how it lies now, and below which it has come to rest."""
@@ -98,7 +98,7 @@ class Carrier:
 
 class Party:
     """Points of several islands carried at once. What the first island needs is made at once, that of the others on another
-    thread; where a step of all would take too long they take turns, the first in every one.
+    thread; where a step of all would take too long they take turns, the first as often as the pointer moves.
 
     build    what makes the carrier of an island, and (K,) which of the flat points carried are its; may raise EditRefused
     """
@@ -106,8 +106,8 @@ class Party:
     def __init__(self, build: Callable[[int], tuple[Carrier, Ints]], islands: list[int]) -> None:
         self._known = [build(island) for island in islands[:1]]
         self._coming = [ahead(lambda island=island: build(island)) for island in islands[1:]]  # type: ignore[misc]
-        self._next = 1
-        self._left = False
+        self._waiting: list[int] = []
+        self._next = 0
         self._last: Floats | None = None
 
     @property
@@ -118,24 +118,27 @@ class Party:
     @property
     def still(self) -> bool:
         """Whether every island is where it was last led and what follows has come to rest."""
-        return not self._left and not self._coming and all(carrier.still for carrier, _ in self._known)
+        return not self._waiting and not self._coming and all(carrier.still for carrier, _ in self._known)
 
-    def lead(self, uv: Floats, places: Callable[[Carrier, Ints], Floats]) -> tuple[Floats, bool]:
+    def lead(self, uv: Floats, places: Callable[[Carrier, Ints], Floats], anew: bool = True) -> tuple[Floats, bool]:
         """Coordinates `uv` (C, 2) one step on, and whether a face that would turn over stopped it; `places` tells where the points
-        of a carrier are led, (K, 2) in its own scale."""
+        of a carrier are led, (K, 2) in its own scale, elsewhere than the last time if `anew`."""
         while self._coming and self._coming[0].done():
+            self._waiting.append(len(self._known))
             self._known.append(self._coming.pop(0).result())
-        count, begun, led = len(self._known), time.perf_counter(), list[int]()
-        self._left = False
-        for k in range(count):
-            # Behind the first the rest go round, beginning with who had to wait last.
-            which = 0 if k == 0 else 1 + (self._next - 1 + k - 1) % (count - 1)
-            if k and time.perf_counter() - begun > TURN:
-                self._next, self._left = which, True
-                break
-            carrier, points = self._known[which]
+        if anew:
+            others = range(1, len(self._known))
+            self._waiting = [0, *others[self._next :], *others[: self._next]]
+        elif not self._waiting:
+            self._waiting = [k for k, (carrier, _) in enumerate(self._known) if not carrier.still]
+        begun, led = time.perf_counter(), list[int]()
+        while self._waiting and (not led or time.perf_counter() - begun < TURN):
+            carrier, points = self._known[self._waiting[0]]
+            led.append(self._waiting.pop(0))
             carrier.lead(places(carrier, points), 1, True)
-            led.append(which)
+        # Whoever had to wait comes first behind the first.
+        if led and led[-1]:
+            self._next = led[-1] % (len(self._known) - 1)
         return self._written(uv, led)
 
     def bring(self, uv: Floats, places: Callable[[Carrier, Ints], Floats], until: float = math.inf) -> tuple[Floats, bool]:
@@ -143,6 +146,7 @@ class Party:
         more steps than that needs, and large islands none."""
         self._known += [coming.result() for coming in self._coming]
         self._coming.clear()
+        self._waiting = []
         hurried = until < math.inf
         for carrier, points in self._known:
             goal = places(carrier, points)
@@ -157,13 +161,13 @@ class Party:
 
     def _written(self, uv: Floats, led: Collection[int]) -> tuple[Floats, bool]:
         """The coordinates with all islands as they now are, of which only some were led since the last time."""
-        uv = uv.copy()
-        for k, (carrier, _) in enumerate(self._known):
+        before, uv = uv, (uv if self._last is None else self._last).copy()
+        for k in led:
+            carrier = self._known[k][0]
             new, laying = carrier.descent.uv, carrier.laying
-            if self._last is None or k in led:
-                laying.write(uv, new, (new != laying.uv).any(axis=1))
-            else:
-                uv[laying.chart.corners] = self._last[laying.chart.corners]
+            # What does not move keeps its bits.
+            uv[laying.chart.corners] = before[laying.chart.corners]
+            laying.write(uv, new, (new != laying.uv).any(axis=1))
         self._last = uv
         return uv, any(carrier.share < NEAR for carrier, _ in self._known)
 

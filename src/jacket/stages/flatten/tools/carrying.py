@@ -236,6 +236,7 @@ class Carry(Tool):
     def _moved(self, shift: Floats, degrees: float, scale: float, exact: bool = False, about: Floats | None = None) -> None:
         """Everything as it was when the gesture began, but for what is carried: by sheet units, degrees and a factor, about its own
         middle or a place of the sheet. Where the rest follows it does so by one step at a time, unless it has to be `exact`."""
+        anew = self._last is None or not np.array_equal(self._last[0], shift) or self._last[1:] != (degrees, scale)
         self._last = (shift, degrees, scale)
         base, sheet = self.document.gesture_base.jacket, self._sheet
         if base is None or sheet is None or len(self._ids) == 0:
@@ -253,7 +254,7 @@ class Carry(Tool):
             moves[self._ids] = goal - sheet.places(mesh)[self._ids]
             uv, self._stopped = shifted(mesh, sheet, sheet.places(mesh), moves)
         else:
-            uv, self._stopped = self._follow(mesh, sheet, self._party, self._whole, goal, exact)
+            uv, self._stopped = self._follow(mesh, sheet, self._party, self._whole, goal, exact, anew)
         if self._mirrored is not None:
             uv = self._mirrored.follow(mesh, mesh.uv, uv, self._ids)
         new, sheets = mesh.with_uv(uv), self.document.state.sheets
@@ -270,21 +271,23 @@ class Carry(Tool):
     _stopped = False
     _last: tuple[Floats, float, float] | None = None
 
-    def _follow(self, mesh: PolyMesh, sheet: Sheet, party: Party, whole: Bools, goal: Floats, exact: bool) -> tuple[Floats, bool]:
+    def _follow(
+        self, mesh: PolyMesh, sheet: Sheet, party: Party, whole: Bools, goal: Floats, exact: bool, anew: bool
+    ) -> tuple[Floats, bool]:
         uv = mesh.uv
         assert uv is not None
         places = np.full((len(sheet.first), 2), np.nan)
         places[self._ids] = goal
-        if whole.any():
-            uv = uv.copy()
-            uv[whole] = places[sheet.fans[whole]]
-
         def led(carrier: Carrier, points: Ints) -> Floats:
             laying = carrier.laying
             which = np.full(len(points), int(laying.islands.sheet_of[laying.island]))
             return np.asarray(pixel_places(places[points], which, laying.islands.sheets) / laying.scale * [laying.mirror, 1.0])
 
-        return party.bring(uv, led, self._until) if exact else party.lead(uv, led)
+        new, stopped = party.bring(uv, led, self._until) if exact else party.lead(uv, led, anew)
+        if whole.any():
+            new = new.copy()
+            new[whole] = places[sheet.fans[whole]]
+        return new, stopped
 
     def typed(self, shift: tuple[float, float], degrees: float = 0.0, scale: float = 1.0) -> None:
         """Carry what is held by typed numbers: pixels of the sheet, degrees, a factor."""
