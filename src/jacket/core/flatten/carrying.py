@@ -142,13 +142,15 @@ class Party:
         return self._written(uv, led)
 
     def bring(self, uv: Floats, places: Callable[[Carrier, Ints], Floats], until: float = math.inf) -> tuple[Floats, bool]:
-        """The same until all are there or come no further; from `until` on (a reading of `time.perf_counter`) what follows takes no
-        more steps than that needs, and large islands none."""
+        """The same to where they were led last, until all are there or come no further; from `until` on (a reading of
+        `time.perf_counter`) what follows takes no more steps than that needs, and large islands none."""
+        hurried = until < math.inf
+        late = [k for k, (carrier, _) in enumerate(self._known) if not hurried or k in self._waiting or not carrier.still]
+        late += range(len(self._known), len(self._known) + len(self._coming))
         self._known += [coming.result() for coming in self._coming]
         self._coming.clear()
         self._waiting = []
-        hurried = until < math.inf
-        for carrier, points in self._known:
+        for carrier, points in (self._known[k] for k in late):
             goal = places(carrier, points)
             if not (hurried and carrier.large):
                 carrier.wait()
@@ -157,7 +159,7 @@ class Party:
                 if share == 1.0 or share < 1e-4 or (carrier.large and time.perf_counter() > until):
                     break
                 share = carrier.lead(goal, 6, hurried)
-        return self._written(uv, range(len(self._known)))
+        return self._written(uv, late)
 
     def _written(self, uv: Floats, led: Collection[int]) -> tuple[Floats, bool]:
         """The coordinates with all islands as they now are, of which only some were led since the last time."""
