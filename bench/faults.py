@@ -206,6 +206,20 @@ FAULTS = (
     Fault("core/quads/uncrossed.py", "return bool((now <= np.maximum(then, self.far)).all())", "return True",
           "tests/core/rows/test_uncrossing.py", "tips"),
     Fault("progress.py", "        at[0] = fraction\n", "", "tests/core/quads/test_ends.py", "horns_are_reached"),
+    Fault("core/quads/ends.py", "free = _free_corners(quads, tip, face, ~slides) + free", "free = free", "tests/core/quads/test_ends.py", "slides_along"),
+    Fault("core/fit/relax.py", "x, y, z = x - dot * ways[p, 0], y - dot * ways[p, 1], z - dot * ways[p, 2]", "x, y, z = 2 * x, 2 * y, 2 * z",
+          "tests/core/fit/test_relaxing.py"),
+    Fault("core/fit/relax.py", "x, y, z = dot * ways[p, 0], dot * ways[p, 1], dot * ways[p, 2]", "x, y, z = 0.0, 0.0, 0.0", "tests/core/fit/test_relaxing.py"),
+    Fault("core/fit/relax.py", "use = np.concatenate([rim, rim]) | ~border[a]", "use = np.ones(len(a), bool)", "tests/core/fit/test_relaxing.py"),
+    Fault("core/fit/opening.py", "                        stuck[corners[c]] = False\n", "                        pass\n", "tests/core/fit/test_opening.py"),
+    Fault("core/space/rays.py", "halves[i % 2][i // 2]", "halves[0][i // 2]", "tests/core/source/test_whole.py", "outside_sees"),
+    Fault("core/beside.py", "            told.stopped = True\n", "", "tests/core/test_ahead.py"),
+    Fault("core/beside.py", "        if key not in self._known:\n            told", "        if True:\n            told", "tests/core/test_ahead.py"),
+    Fault("core/flatten/carrying.py", "if not hurried or k in self._waiting or not carrier.still]", "if not hurried]", "tests/stages/flatten/test_flat_tools.py", "several"),
+    Fault("core/flatten/carrying.py", "            self._waiting.append(len(self._known))\n", "", "tests/qt/test_lagging.py"),
+    Fault("qt/views/glview.py", "            self.lagged.emit()\n", "            pass\n", "tests/qt/test_lagging.py"),
+    Fault("stages/flatten/tools/brushes.py", "[k for k in self._left if k in here] or here", "here", "tests/stages/flatten/test_flat_tools.py", "had_no_turn"),
+    Fault("stages/flatten/tools/carrying.py", "            # An island that cannot be carried turns up only now: nothing is.\n            self.cancel()\n", "", "tests/stages/flatten/test_flat_tools.py", "whole_gesture"),
 )  # fmt: skip
 
 

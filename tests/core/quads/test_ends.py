@@ -8,7 +8,7 @@ import igl
 import numpy as np
 import pytest
 
-from jacket.core.fit.relax import Lines, relaxed
+from jacket.core.fit.relax import Lines, lines_of, relaxed
 from jacket.core.mesh.geometry import face_areas, scaled_jacobian
 from jacket.core.mesh.pieces import put_side_by_side
 from jacket.core.mesh.polymesh import PolyMesh
@@ -124,6 +124,24 @@ def test_a_thin_rim_is_reached_by_the_patient_way(monkeypatch: pytest.MonkeyPatc
     off = [float(bare_places(m, form)[0].max()) / step for m in (patient, plain, short)]
     assert off[0] < 0.45 < 0.5 < off[1] < off[2]
     assert scaled_jacobian(patient).min() > max(0.1, scaled_jacobian(short).min())
+
+
+def test_a_tip_of_a_border_is_reached_by_a_point_that_slides_along_it() -> None:
+    """A sheet with a spike between two border points: one of them goes out along the border, every other one stays on it."""
+    quads = grid(6)
+    rim = np.array([[0, 0], [6, 0], [6, 6], [3.9, 6], [3.5, 6.5], [3.1, 6], [0, 6]], float)
+    rim = np.column_stack([rim, np.zeros(len(rim))])
+    middle = np.array([[3.5, 3, 0]])
+    form = PolyMesh.from_faces(np.concatenate([rim, middle]), np.array([[k, (k + 1) % 7, 7] for k in range(7)]))
+    surface = Bvh.build(form.points, form.triangle_points)
+    lines = lines_of(quads, np.stack([rim, np.roll(rim, -1, axis=0)], axis=1), rim[[0, 1, 2, 6]], 1e-6)
+    assert lines is not None and lines.sliding.sum() == 24 and lines.fixed.sum() == 4
+    tip = rim[4]
+    new = farthest_pulled(quads, np.concatenate([tip[None], quads.points]), surface, lines, 0.2)
+    off = igl.point_mesh_squared_distance(np.concatenate([tip[None], rim[:3]]), new.points, new.triangle_points.astype(np.int64))[0]
+    assert np.sqrt(off).max() < 1e-9, "the tip is reached, and no corner is lost"
+    moved = np.flatnonzero((new.points != quads.points).any(axis=1) & quads.topology.border_points)
+    assert len(moved) == 1 and np.allclose(new.points[moved], tip) and scaled_jacobian(new).min() > 0.25
 
 
 def test_a_place_that_nothing_may_be_pulled_to_is_passed_over() -> None:
