@@ -28,6 +28,8 @@ LONG = 1024.0
 """Units along the longest sheet in which packing counts, whatever the sheets' pixels."""
 TOGETHER = 3
 """Steps that two searches take before they tell one another; of many shapes each takes long enough by itself."""
+ALONE, HANDFUL = 80, 16
+"""Rounds in which the two say nothing yet, and up to how many shapes: of few the first good layout decides what comes of all others."""
 LEAST_MARGIN = 0.3
 """Units that the search keeps at least, so that borders never cross; the squeeze then goes as near as is asked."""
 
@@ -248,7 +250,8 @@ class _Table:
         freedom = Freedom(TURNS[self.settings.turn], self.settings.mirrored, self.settings.spread and len(self.sheets) > 1)
         stock = stock_of(shapes)
         search = Team([Search(stock, room, freedom, lying.copied(), scale, self.still, seed, self.most) for seed in (
-            self.settings.seed, self.settings.seed + 1_000_003)], TOGETHER if len(shapes) <= 100 else 1)  # fmt: skip
+            self.settings.seed, self.settings.seed + 1_000_003)], TOGETHER if len(shapes) <= 100 else 1,
+            ALONE if len(shapes) <= HANDFUL else 0)  # fmt: skip
         told, made = 0.0, 0
         # The exact end takes its part of the time as well.
         until = self.settings.seconds - min(0.012 * len(self.pieces), 0.3 * self.settings.seconds)

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Generator, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
+from itertools import count
 
 import numpy as np
 
@@ -53,8 +54,9 @@ class Team:
     """Several searches side by side from the same layout, each with a seed of its own. They tell one another what they found
     after fixed numbers of steps, so that the result does not depend on which was quicker."""
 
-    def __init__(self, searches: Sequence[Search], together: int = 3) -> None:
-        self.searches, self.together = searches, together
+    def __init__(self, searches: Sequence[Search], together: int = 3, alone: int = 0) -> None:
+        """`together` steps are made before each telling, and none is told in the first `alone` rounds of that."""
+        self.searches, self.together, self.alone = searches, together, alone
 
     @property
     def best(self) -> Found:
@@ -69,12 +71,12 @@ class Team:
             return all(next(run, None) is not None for _ in range(self.together))
 
         with ThreadPoolExecutor(len(runs)) as pool:
-            while True:
+            for made in count(1):
                 going = [done.result() for done in [pool.submit(some, run) for run in runs]]
                 if not any(going):
                     return
                 best = self.best
-                for search in self.searches:
+                for search in self.searches if made > self.alone else ():
                     if search.best.scale < best.scale:
                         search.best = best
                 yield best
