@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
 import shapely
@@ -13,6 +15,7 @@ from jacket.core.layout.pack import PackSettings, pack, pack_layers
 from jacket.core.layout.parting import Lying, Room, descend
 from jacket.core.layout.pieces import Bonds, Layer
 from jacket.core.layout.rooms import Covered
+from jacket.core.layout.search import Found, Team
 from jacket.core.layout.shapes import Shape, stock_of
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.uv.islands import Islands, texel_densities
@@ -319,3 +322,32 @@ def test_runs_of_a_border_that_lie_far_are_passed_over_without_a_difference(seed
             total += float((shapes[a].weight * size[a] * miss**2).sum())
         assert told == pytest.approx(total, rel=1e-4)
     assert energy == pytest.approx(share.sum()) and worst == pytest.approx(deepest, abs=1e-3) and worst > 5
+
+
+def test_searches_tell_one_another_only_after_the_rounds_they_have_alone() -> None:
+    class Told:
+        """A search whose best grows by its pace with each step, and which notes what it was told."""
+
+        def __init__(self, pace: float) -> None:
+            self.pace, self.step, self.told = pace, 0, list[int]()
+            self._best = Found(Lying(*(np.zeros((0, 2)), *(np.zeros(0) for _ in range(3)))), 1.0)
+
+        @property
+        def best(self) -> Found:
+            return self._best
+
+        @best.setter
+        def best(self, found: Found) -> None:
+            self.told.append(self.step)
+            self._best = found
+
+        def steps(self):  # type: ignore[no-untyped-def]
+            for self.step in range(1, 13):
+                self._best = replace(self._best, scale=self._best.scale + self.pace)
+                yield self._best
+
+    quick, slow = Told(0.2), Told(0.1)
+    seen = [found.scale for found in Team([quick, slow], 2, alone=3).steps()]  # type: ignore[list-item]
+    assert slow.told == [8, 10, 12] and quick.told == [], "after three rounds of two steps each alone"
+    assert np.allclose(seen, 1.0 + 0.2 * np.arange(2, 13, 2))
+    assert np.isclose(slow.best.scale, quick.best.scale)
