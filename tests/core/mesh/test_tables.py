@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import networkx
 import numpy as np
 import pytest
 
 from jacket.core.mesh.polymesh import PolyMesh
-from jacket.core.mesh.tables import bounds, finite_rows
+from jacket.core.mesh.tables import bounds, finite_rows, spread
+from tests.conftest import icosphere
 
 
 def test_rows_and_bounds_are_those_of_numpy() -> None:
@@ -29,3 +31,17 @@ def test_a_mesh_has_a_box_even_without_points() -> None:
     assert np.allclose(none.box, 0) and none.diagonal == 0
     with pytest.raises(ValueError, match="no rows"):
         bounds(np.zeros((0, 3)))
+
+
+def test_flags_spread_as_far_as_networkx_counts_edges() -> None:
+    mesh = icosphere(2)
+    ends = mesh.topology.edge_points
+    start = np.zeros(mesh.n_points, bool)
+    start[[3, 70]] = True
+    graph = networkx.Graph(ends.tolist())
+    far = networkx.multi_source_dijkstra_path_length(graph, {3, 70})
+    steps = np.array([far[p] for p in range(mesh.n_points)])
+    for times in range(4):
+        assert np.array_equal(spread(start, ends, times), steps <= times)
+        assert np.array_equal(spread(start, mesh.triangle_points, times), steps <= times), "on triangles every corner is beside the others"
+    assert start.sum() == 2, "what was given stays"

@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 from jacket.core.jit import inline, kernel
 from jacket.core.mesh.geometry import least_sine, scaled_jacobian, unit
 from jacket.core.mesh.polymesh import Bools, Floats, Ints, PolyMesh
+from jacket.core.mesh.tables import spread
 from jacket.core.space.bvh import Bvh, closest_within
 
 
@@ -324,8 +325,7 @@ def untangled(mesh: PolyMesh, surface: Bvh, lines: Lines | None, rounds: int = 6
         beside = beside or _neighbours(mesh)
         near = np.zeros(mesh.n_points, bool)
         near[mesh.corners[bad[mesh.face_of_corner]]] = True
-        for _ in range(1 + k // 15):
-            near = _one_ring_more(mesh, near)
+        near = spread(near, mesh.topology.edge_points, 1 + k // 15)
         ids = np.flatnonzero(near if lines is None else near & ~lines.fixed)
         points = mesh.points.copy()
         points[ids] += 0.5 * (_means(points, *beside, ids) - points[ids])
@@ -335,13 +335,6 @@ def untangled(mesh: PolyMesh, surface: Bvh, lines: Lines | None, rounds: int = 6
             points[slide] = lines.curve.project(points[slide])
         mesh = mesh.with_points(points)
     return mesh
-
-
-def _one_ring_more(mesh: PolyMesh, near: Bools) -> Bools:
-    out = near.copy()
-    ends = mesh.topology.edge_points
-    out[ends[near[ends].any(axis=1)]] = True
-    return out
 
 
 def _neighbours(mesh: PolyMesh) -> tuple[Ints, Ints]:

@@ -18,6 +18,14 @@ def finite_rows(table: NDArray[Any]) -> NDArray[np.bool_]:
     return good
 
 
+def spread(flags: NDArray[np.bool_], groups: NDArray[np.signedinteger], times: int = 1) -> NDArray[np.bool_]:
+    """(V,) flagged points and those that share a group (G, K) with one, a face or an edge, and theirs, so many `times`."""
+    out = flags.copy()
+    for _ in range(times):
+        out[groups[out[groups].any(axis=1)]] = True
+    return out
+
+
 def bounds(table: NDArray[np.float64]) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
     """(K,) least and (K,) greatest of each column of (N, K); NaN where a column has one. Raises ValueError for no rows."""
     if len(table) == 0:

@@ -11,6 +11,7 @@ import numpy as np
 
 from jacket.core.mesh.polymesh import Bools, Ints, PolyMesh
 from jacket.core.mesh.rows import edge_turned
+from jacket.core.mesh.tables import spread
 from jacket.core.mesh.walks import euler_characteristic
 from jacket.errors import EditRefused
 
@@ -49,9 +50,7 @@ def _moves(mesh: PolyMesh, held: Bools) -> list[tuple[int, tuple[int, ...]]]:
     # On a border that runs straight on, three edges are regular; a point of two there pulls its quad flat.
     odd |= border & ~held & (valence == 2)
     quads = mesh.as_quads()
-    near = odd.copy()
-    near[quads[odd[quads].any(axis=1)]] = True
-    rows = np.flatnonzero(near[quads].any(axis=1))
+    rows = np.flatnonzero(spread(odd, quads)[quads].any(axis=1))
     own = border | held
     cost = (valence - wanted) ** 2
     out: list[tuple[int, tuple[int, ...]]] = []

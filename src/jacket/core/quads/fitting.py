@@ -12,6 +12,7 @@ from jacket.core.mesh.edits import faces_removed
 from jacket.core.mesh.geometry import face_areas, scaled_jacobian
 from jacket.core.mesh.poles import irregular_count
 from jacket.core.mesh.polymesh import Bools, Floats, PolyMesh
+from jacket.core.mesh.tables import spread
 from jacket.core.mesh.walks import euler_characteristic
 from jacket.core.quads.base import Base
 from jacket.core.quads.clusters import untied
@@ -126,9 +127,7 @@ def _without_new_folds(before: PolyMesh, after: PolyMesh) -> PolyMesh:
             return mesh
         near = np.zeros(before.n_points, bool)
         near[corners[new]] = True
-        for _ in range(rings):
-            near[corners[near[corners].any(axis=1)]] = True
-        back |= near
+        back |= spread(near, corners, rings)
         mesh = after.with_points(np.where(back[:, None], before.points, after.points))
     return mesh if not ((scaled_jacobian(mesh) <= 0) & ~folded).any() else before
 

@@ -11,6 +11,7 @@ from jacket.core.fit.opening import opened
 from jacket.core.fit.relax import relaxed
 from jacket.core.mesh.geometry import scaled_jacobian
 from jacket.core.mesh.polymesh import Bools, PolyMesh
+from jacket.core.mesh.tables import spread
 from jacket.core.quads.base import Base
 from jacket.core.quads.ends import farthest_pulled, off_quads
 from jacket.core.quads.fitting import fold_count, lines_over
@@ -113,6 +114,6 @@ def _ends_still(
         if len(around):
             near = np.zeros(laid.n_points, bool)
             near[around] = True
-            stay[quads[near[quads].any(axis=1)]] = True
+            stay |= spread(near, quads)
         mesh = new.with_points(np.where(stay[:, None], laid.points, new.points))
     return laid

@@ -13,6 +13,7 @@ from scipy.spatial import cKDTree
 from jacket.core.mesh.geometry import face_areas, face_normals, unit
 from jacket.core.mesh.poles import irregular_count, irregular_points, is_pole
 from jacket.core.mesh.polymesh import Bools, Floats, Ints, PolyMesh
+from jacket.core.mesh.tables import spread
 from jacket.core.quads.creases import find_creases
 from jacket.core.quads.cut import cut_mesh
 from jacket.core.quads.field import Field, field_turns, singular_indices
@@ -56,9 +57,7 @@ def _around(mesh: PolyMesh, points: list[int], rings: int) -> Bools:
     quads = mesh.as_quads()
     near = np.zeros(mesh.n_points, bool)
     near[points] = True
-    for _ in range(rings):
-        near[quads[near[quads].any(axis=1)]] = True
-    return np.asarray(near[quads].all(axis=1))
+    return np.asarray(spread(near, quads, rings)[quads].all(axis=1))
 
 
 def _changed(old: PolyMesh, new: PolyMesh, faces: Bools) -> bool:

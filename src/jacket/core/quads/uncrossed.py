@@ -11,6 +11,7 @@ from jacket.core.fit.relax import relaxed_part
 from jacket.core.mesh.geometry import edge_lengths, scaled_jacobian
 from jacket.core.mesh.poles import irregular_count
 from jacket.core.mesh.polymesh import Bools, Floats, PolyMesh
+from jacket.core.mesh.tables import spread
 from jacket.core.rows.measure import rings
 from jacket.core.rows.uncrossing import parted, partings
 from jacket.core.rows.unwind import windings
@@ -90,9 +91,7 @@ def _next(mesh: PolyMesh, stay: Bools, surface: Bvh, room: int, reached: Reached
         stays[to[stay]] = True
         near = np.zeros(new.n_points, bool)
         near[to[one.stays]] = True
-        for _ in range(AROUND):
-            faces = near[new.as_quads()].any(axis=1)
-            near[new.as_quads()[faces]] = True
+        near = spread(near, new.as_quads(), AROUND)
         ids = np.flatnonzero(near & ~stays & ~new.topology.border_points)
         new = new.with_points(relaxed_part(new, surface, ids, np.ones(len(ids)), ROUNDS))
         if _least(new, near) >= min(LEAST, _least(mesh, near[to])) and (reached is None or reached.still(mesh, new, new.points[near])):

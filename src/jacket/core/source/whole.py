@@ -15,6 +15,7 @@ from jacket.core.jit import inline, kernel
 from jacket.core.mesh.connectivity import corner_orbits
 from jacket.core.mesh.geometry import edge_lengths, triangle_areas
 from jacket.core.mesh.polymesh import Bools, Floats, Ints, PolyMesh
+from jacket.core.mesh.tables import spread
 from jacket.core.mesh.unique import unique_rows
 from jacket.core.mesh.walks import euler_characteristic
 from jacket.core.source.holes import find_holes, patches_over
@@ -168,9 +169,7 @@ def _handles(mesh: PolyMesh) -> int:
 def _beside(mesh: PolyMesh, loop: list[int]) -> Bools:
     near = np.zeros(mesh.n_points, bool)
     near[loop] = True
-    ends = mesh.topology.edge_points
-    near[ends[near[ends].any(axis=1)]] = True
-    return near
+    return spread(near, mesh.topology.edge_points)
 
 
 def loops_from(mesh: PolyMesh, root: int) -> list[tuple[float, list[int]]]:
