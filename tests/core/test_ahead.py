@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import multiprocessing
 import threading
 import time
 
@@ -82,3 +83,18 @@ def test_halves_do_not_stand_in_line_behind_what_is_only_wanted_soon() -> None:
     assert both(lambda: 1, lambda: 2) == (1, 2) and not any(job.done() for job in slow)
     go.set()
     assert all(job.result() for job in slow)
+
+
+def test_a_process_that_was_forked_has_threads_of_its_own() -> None:
+    assert both(lambda: 1, lambda: 2) == (1, 2) and ahead(lambda: 3).result(20) == 3
+    context = multiprocessing.get_context("fork")
+    told, tell = context.Pipe(False)
+
+    def child() -> None:
+        tell.send((*both(lambda: 4, lambda: 5), ahead(lambda: 6).result(20)))
+
+    process = context.Process(target=child)
+    process.start()
+    found = told.recv() if told.poll(30) else None
+    process.kill()
+    assert found == (4, 5, 6)

@@ -46,6 +46,15 @@ def _early() -> ThreadPoolExecutor:
     return ThreadPoolExecutor(1, EARLY, _step_back)
 
 
+def _without_threads() -> None:
+    # A process that was forked has the pools but none of their threads: it would wait for them for ever.
+    _pool.cache_clear()
+    _early.cache_clear()
+
+
+os.register_at_fork(after_in_child=_without_threads)
+
+
 def _step_back() -> None:
     # On Linux each thread has a priority of its own: who waits for nothing comes after who is waited for.
     with contextlib.suppress(OSError):
