@@ -416,3 +416,21 @@ def test_islands_under_the_brush_that_had_no_turn_have_it_in_the_next_dab(monkey
     assert seen == [list(range(k + 1)) for k in range(6)], "one island more with each dab"
     tool.release(at(0.5, 0.5))
     assert stretch(mesh_of(doc)) < stretch(before) and not tool.lags
+
+
+def test_a_whole_island_is_dragged_by_itself_and_typed_numbers_are_not_carried_once_more_by_a_click() -> None:
+    doc, ball, _ = held_in_part()
+    label = islands_of(ball, doc.state.sheets).labels
+    doc.hold("faces", np.flatnonzero(label == 2))
+    before = mesh_of(doc).uv
+    start = tuple(before.reshape(-1, 4, 2)[label == 2].mean(axis=(0, 1)))
+    tool = Carry(doc, ToolSettings())
+    drag(tool, start, (start[0] + 0.01, start[1] - 0.02))
+    moved = (mesh_of(doc).uv - before).reshape(-1, 4, 2)
+    assert np.allclose(moved[label == 2], [0.01, -0.02], atol=1e-9) and not moved[label != 2].any()
+    doc.hold("faces", np.flatnonzero(label == 2)[:1])
+    tool.typed((4.0, 0.0))
+    typed = mesh_of(doc).uv
+    tool.press(at(*start))
+    tool.release(at(*start))
+    assert np.array_equal(mesh_of(doc).uv, typed)

@@ -128,7 +128,7 @@ class Party:
             self._known.append(self._coming.pop(0).result())
         if anew:
             others = range(1, len(self._known))
-            self._waiting = [0, *others[self._next :], *others[: self._next]]
+            self._waiting = [*range(len(self._known))[:1], *others[self._next :], *others[: self._next]]
         elif not self._waiting:
             self._waiting = [k for k, (carrier, _) in enumerate(self._known) if not carrier.still]
         begun, led = time.perf_counter(), list[int]()

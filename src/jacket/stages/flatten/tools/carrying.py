@@ -122,7 +122,7 @@ class Carry(Tool):
             self._gather(mesh, self._sheet, pointer)
         else:
             self._scatter()
-        self._others, self._onto = np.zeros(0, np.int64), None
+        self._others, self._onto, self._last = np.zeros(0, np.int64), None, None
         if len(self._ids) == 1:
             same = self._sheet.fans[mesh.corners == mesh.corners[self._sheet.first[self._ids[0]]]]
             self._others = np.setdiff1d(same, self._ids)
@@ -278,6 +278,7 @@ class Carry(Tool):
         assert uv is not None
         places = np.full((len(sheet.first), 2), np.nan)
         places[self._ids] = goal
+
         def led(carrier: Carrier, points: Ints) -> Floats:
             laying = carrier.laying
             which = np.full(len(points), int(laying.islands.sheet_of[laying.island]))
