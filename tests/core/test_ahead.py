@@ -8,7 +8,7 @@ import time
 
 import pytest
 
-from jacket.core.beside import Ahead, ahead, both
+from jacket.core.beside import Begun, ahead, both
 from jacket.errors import Cancelled
 from jacket.progress import Progress, silent
 
@@ -30,7 +30,7 @@ def test_two_go_on_at_a_time_each_once_and_what_they_tell_is_told_by_who_waits()
             go.set()
         assert threading.current_thread() is threading.main_thread()
 
-    works = Ahead[int, int]()
+    works = Begun[int, int]()
     for k in (2, 3, 2):
         works.begin(k, lambda progress, k=k: work(k, progress))  # type: ignore[misc]
     assert works.result(2, listen) == 4 and works.result(3, silent) == 9
@@ -53,7 +53,7 @@ def test_what_is_dropped_stops_at_its_next_telling_and_stopping_reaches_who_wait
             stopped.set()
             raise
 
-    works = Ahead[str, int]()
+    works = Begun[str, int]()
     works.begin("first", endless)
     works.begin("second", endless)
     works.begin("third", lambda progress: later.append(3) or 3)
@@ -70,7 +70,7 @@ def test_what_is_dropped_stops_at_its_next_telling_and_stopping_reaches_who_wait
 
 
 def test_an_error_is_raised_where_its_result_is_asked_for() -> None:
-    works = Ahead[int, int]()
+    works = Begun[int, int]()
     works.begin(1, lambda progress: 1 // 0)
     works.begin(2, lambda progress: 2)
     assert works.result(2, silent) == 2

@@ -26,33 +26,24 @@ def both(first: Callable[[], A], second: Callable[[], B]) -> tuple[A, B]:
     if threading.current_thread().name.startswith(EARLY):
         # What is only wanted soon takes no second thread from what is waited for.
         return first(), second()
-    other = _pool().submit(second)
+    other = pool(2, "beside").submit(second)
     return first(), other.result()
 
 
 def ahead(act: Callable[[], A]) -> Future[A]:
     """Begin something on another thread that will be needed soon; it may not wait for another of its kind."""
-    return _early().submit(act)
-
-
-@cache
-def _pool() -> ThreadPoolExecutor:
-    return ThreadPoolExecutor(2, "beside")
-
-
-@cache
-def _early() -> ThreadPoolExecutor:
     # A pool of its own, or halves that somebody waits for would stand in line behind what is only wanted soon.
-    return ThreadPoolExecutor(1, EARLY, _step_back)
+    return pool(1, EARLY, _step_back).submit(act)
 
 
-def _without_threads() -> None:
-    # A process that was forked has the pools but none of their threads: it would wait for them for ever.
-    _pool.cache_clear()
-    _early.cache_clear()
+@cache
+def pool(threads: int, name: str, begin: Callable[[], None] | None = None) -> ThreadPoolExecutor:
+    """The one pool of a name, whose threads begin with a function; for work that waits for nothing in the same pool."""
+    return ThreadPoolExecutor(threads, name, begin)
 
 
-os.register_at_fork(after_in_child=_without_threads)
+# A process that was forked has the pools but none of their threads: it would wait for them for ever.
+os.register_at_fork(after_in_child=pool.cache_clear)
 
 
 def _step_back() -> None:
@@ -61,7 +52,7 @@ def _step_back() -> None:
         os.setpriority(os.PRIO_PROCESS, threading.get_native_id(), 10)
 
 
-class Ahead(Generic[K, A]):
+class Begun(Generic[K, A]):
     """Pieces of work by key, two at a time on threads of their own, begun before it is known whether they are wanted. Each is
     given a progress, by which it is also stopped: what it tells is told on by whoever waits for it."""
 

@@ -16,7 +16,7 @@ from jacket.core.beside import ahead
 from jacket.core.flatten.descent import SHARED, Descent, read_kernels
 from jacket.core.flatten.editing import Laying, held_by
 from jacket.core.flatten.energies import largest_step
-from jacket.core.mesh.polymesh import Floats, Ints
+from jacket.core.mesh.polymesh import Bools, Floats, Ints
 
 ROUNDS = 24
 """Times that what is carried is led on towards its place when it has to get there."""
@@ -91,6 +91,15 @@ class Carrier:
             self._new, self._ready = True, ahead(self._readied)
         return share
 
+    def bring(self, targets: Floats, steps: int, hurried: bool = False, until: float = math.inf) -> float:
+        """The same again and again until all are there or come no further; of a large island not after `until`."""
+        share = self.lead(targets, steps, hurried, until)
+        for _ in range(ROUNDS):
+            if share == 1.0 or share < 1e-4 or (self.large and time.perf_counter() > until):
+                break
+            share = self.lead(targets, steps, hurried)
+        return share
+
     def forget(self) -> None:
         """What is not begun yet need not be."""
         self._ready.cancel()
@@ -101,9 +110,11 @@ class Party:
     thread; where a step of all would take too long they take turns, the first as often as the pointer moves.
 
     build    what makes the carrier of an island, and (K,) which of the flat points carried are its; may raise EditRefused
+    whole    (C,) corners of islands that are carried whole, as they are, after which nothing has to follow
     """
 
-    def __init__(self, build: Callable[[int], tuple[Carrier, Ints]], islands: list[int]) -> None:
+    def __init__(self, build: Callable[[int], tuple[Carrier, Ints]], islands: list[int], whole: Bools) -> None:
+        self.whole = whole
         self._known = [build(island) for island in islands[:1]]
         self._coming = [ahead(lambda island=island: build(island)) for island in islands[1:]]  # type: ignore[misc]
         self._waiting: list[int] = []
@@ -154,11 +165,7 @@ class Party:
             goal = places(carrier, points)
             if not (hurried and carrier.large):
                 carrier.wait()
-            share = carrier.lead(goal, 6, hurried, until)
-            for _ in range(ROUNDS):
-                if share == 1.0 or share < 1e-4 or (carrier.large and time.perf_counter() > until):
-                    break
-                share = carrier.lead(goal, 6, hurried)
+            carrier.bring(goal, 6, hurried, until)
         return self._written(uv, late)
 
     def _written(self, uv: Floats, led: Collection[int]) -> tuple[Floats, bool]:
@@ -182,7 +189,7 @@ class Party:
 
 
 def carried(
-    laying: Laying, ids: Ints, targets: Floats, pins: Floats, rounds: int = 24, steps: int = 2, last: int = 6
+    laying: Laying, ids: Ints, targets: Floats, pins: Floats, steps: int = 2, last: int = 6
 ) -> tuple[Floats, float]:
     """Points of an island carried to places, the rest following with least stretch: (V', 2) places, and the share of the way
     that was reached before a face would have turned over.
@@ -193,11 +200,7 @@ def carried(
     if way <= 0:
         return laying.uv.copy(), 1.0
     carrier = Carrier(laying, ids, pins)
-    for _ in range(rounds):
-        share = carrier.lead(targets, steps)
-        if share == 1.0:
-            carrier.descent.run(last, False, 1e-4)
-        if share == 1.0 or share < 1e-4:
-            break
+    if carrier.bring(targets, steps) == 1.0:
+        carrier.descent.run(last, False, 1e-4)
     left = float(np.linalg.norm(targets - carrier.descent.uv[ids], axis=1).max(initial=0.0))
     return carrier.descent.uv, 1.0 - left / way

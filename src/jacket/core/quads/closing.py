@@ -16,7 +16,7 @@ from typing import TypeVar
 import numpy as np
 from scipy.spatial import cKDTree
 
-from jacket.core.beside import Ahead
+from jacket.core.beside import Begun
 from jacket.core.fit.opening import THIN, opened
 from jacket.core.fit.relax import Lines, relaxed, untangled
 from jacket.core.mesh.geometry import edge_lengths, scaled_jacobian, unit
@@ -202,7 +202,7 @@ def closed(laid: PolyMesh, coarse: Coarse, over: Over, progress: Progress) -> Po
     crowded = irregular_count(laid) > MOST_ODD * 0.25 * over.wanted
     shares = [1.0, 0.65, 0.4, ALL]
     ways = [*([] if crowded else [(True, 1.0)]), *((False, share) for share in shares)]
-    ahead = Ahead[tuple[bool, float], PolyMesh | None]()
+    ahead = Begun[tuple[bool, float], PolyMesh | None]()
     origin, pieces = laid, _once(partial(_apart, laid, over.base))
 
     def begin(split: bool, share: float) -> None:

@@ -9,7 +9,6 @@ to nine times as long.
 from __future__ import annotations
 
 import os
-from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from itertools import pairwise
 from typing import NamedTuple
@@ -17,6 +16,7 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
+from jacket.core.beside import pool
 from jacket.core.jit import inline, kernel
 
 Floats = NDArray[np.float64]
@@ -36,23 +36,6 @@ class Hit(NamedTuple):
 MANY = 1500
 """Queries from which they are shared out among threads."""
 THREADS = min(2, os.cpu_count() or 1)
-_pool: ThreadPoolExecutor | None = None
-
-
-def _threads() -> ThreadPoolExecutor:
-    global _pool
-    if _pool is None:
-        _pool = ThreadPoolExecutor(THREADS, "closest")
-    return _pool
-
-
-def _without_threads() -> None:
-    """A process that was forked has the pool but none of its threads: it would wait for them for ever."""
-    global _pool
-    _pool = None
-
-
-os.register_at_fork(after_in_child=_without_threads)
 
 
 @dataclass(frozen=True, eq=False)
@@ -113,7 +96,7 @@ class Bvh:
             return _closest_many(*own, queries, bound)
         # Each query is on its own, so that sharing them out changes nothing but the time.
         cuts = np.linspace(0, len(queries), THREADS + 1).astype(int)
-        jobs = [_threads().submit(_closest_many, *own, queries[a:b], bound[a:b]) for a, b in pairwise(cuts)]
+        jobs = [pool(THREADS, "closest").submit(_closest_many, *own, queries[a:b], bound[a:b]) for a, b in pairwise(cuts)]
         where, which, far = zip(*(job.result() for job in jobs), strict=True)
         return np.concatenate(where), np.concatenate(which), np.concatenate(far)
 

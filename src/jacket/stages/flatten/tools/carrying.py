@@ -12,7 +12,7 @@ from jacket.core.derive import islands_moved, islands_of
 from jacket.core.flatten.carrying import Carrier, Party
 from jacket.core.flatten.editing import Laying
 from jacket.core.mesh.choosing import as_kind
-from jacket.core.mesh.polymesh import Bools, Floats, Ints, PolyMesh
+from jacket.core.mesh.polymesh import Floats, Ints, PolyMesh
 from jacket.core.mesh.tables import finite_rows
 from jacket.core.seams.cuts import sew_edges
 from jacket.core.uv.sets import SLACK, apart_flags, cut_flags
@@ -50,7 +50,6 @@ class Carry(Tool):
         self.start: Pointer | None = None
         self._ids = np.zeros(0, np.int64)
         self._party: Party | None = None
-        self._whole: Bools | None = None
         self._sheet: Sheet | None = None
         self._mirrored: Mirrored | None = None
         self._others: Ints = np.zeros(0, np.int64)
@@ -153,13 +152,13 @@ class Carry(Tool):
             _, first = np.unique(near, return_index=True)
             several = np.array([island for island in near[np.sort(first)] if not whole[island]])
         self._scatter()
-        self._party = Party(build, several.tolist())
-        self._whole = (whole & (part > 0))[islands.corner_labels] & (islands.corner_labels >= 0)
+        along = (whole & (part > 0))[islands.corner_labels] & (islands.corner_labels >= 0)
+        self._party = Party(build, several.tolist(), along)
 
     def _scatter(self) -> None:
         if self._party is not None:
             self._party.forget()
-        self._party = self._whole = None
+        self._party = None
 
     def press(self, pointer: Pointer) -> None:
         if pointer.flat is None:
@@ -249,12 +248,12 @@ class Carry(Tool):
         turn = scale * np.exp(-1j * np.radians(degrees))
         new = (at - middle) @ [1, 1j] * turn
         goal = (np.stack([new.real, new.imag], axis=1) + middle) / size + shift
-        if self._party is None or self._whole is None or (self._party.alone and not self._whole.any()):
+        if self._party is None or (self._party.alone and not self._party.whole.any()):
             moves = np.zeros((len(sheet.first), 2))
             moves[self._ids] = goal - sheet.places(mesh)[self._ids]
             uv, self._stopped = shifted(mesh, sheet, sheet.places(mesh), moves)
         else:
-            uv, self._stopped = self._follow(mesh, sheet, self._party, self._whole, goal, exact, anew)
+            uv, self._stopped = self._follow(mesh, sheet, self._party, goal, exact, anew)
         if self._mirrored is not None:
             uv = self._mirrored.follow(mesh, mesh.uv, uv, self._ids)
         new, sheets = mesh.with_uv(uv), self.document.state.sheets
@@ -272,7 +271,7 @@ class Carry(Tool):
     _last: tuple[Floats, float, float] | None = None
 
     def _follow(
-        self, mesh: PolyMesh, sheet: Sheet, party: Party, whole: Bools, goal: Floats, exact: bool, anew: bool
+        self, mesh: PolyMesh, sheet: Sheet, party: Party, goal: Floats, exact: bool, anew: bool
     ) -> tuple[Floats, bool]:
         uv = mesh.uv
         assert uv is not None
@@ -285,9 +284,9 @@ class Carry(Tool):
             return np.asarray(pixel_places(places[points], which, laying.islands.sheets) / laying.scale * [laying.mirror, 1.0])
 
         new, stopped = party.bring(uv, led, self._until) if exact else party.lead(uv, led, anew)
-        if whole.any():
+        if party.whole.any():
             new = new.copy()
-            new[whole] = places[sheet.fans[whole]]
+            new[party.whole] = places[sheet.fans[party.whole]]
         return new, stopped
 
     def typed(self, shift: tuple[float, float], degrees: float = 0.0, scale: float = 1.0) -> None:
