@@ -13,6 +13,7 @@ import pytest
 from bench import hostile
 from bench.hostile import Line, faults, prepared, sums
 from bench.odd_meshes import MESHES
+from jacket.__main__ import neither_verb_nor_file
 from jacket.cli.main import main
 from jacket.cli.numbers import number, whole
 from jacket.formats.mesh.registry import read_mesh, write_mesh
@@ -80,10 +81,11 @@ def started(*arguments: str, **environment: str) -> tuple[int, str]:
 def test_without_a_screen_and_with_a_wrong_verb_there_is_a_sentence_not_a_signal(tmp_path: Path) -> None:
     for arguments, environment, says in (
         ((), {}, "no screen"), (("demo",), {"DISPLAY": ":987"}, "cannot be reached"), (("remsh", "a", "b"), {}, "did you mean 'remesh'"),
-        (("knit",), {}, "verbs are"), ((str(tmp_path),), {}, "no screen"),
     ):  # fmt: skip
         code, error = started(*arguments, **environment)
         assert code == 2 and says in error and error.startswith("jacket: ") and error.count("\n") == 1, error
+    assert "verbs are run, pack." in neither_verb_nor_file("knit", ("run", "pack"))
+    assert neither_verb_nor_file(str(tmp_path), ("run", "pack")) == ""
 
 
 def test_ranges_stand_in_the_help(capsys: pytest.CaptureFixture[str]) -> None:

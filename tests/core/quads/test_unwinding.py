@@ -107,8 +107,7 @@ def test_what_cannot_be_unwound_is_refused(jacket: PolyMesh, surface: Bvh) -> No
 @pytest.fixture
 def few_searches(monkeypatch: pytest.MonkeyPatch) -> None:
     """What is tested is which result is kept, not how short its rings are."""
-    monkeypatch.setattr(unwind, "SEEDS", 12)
-    monkeypatch.setattr(unwind, "AGAIN", (2,))
+    monkeypatch.setattr(unwind, "FIRST", unwind.LATER)
 
 
 def ends_by(form: PolyMesh, pull: Callable[[PolyMesh], PolyMesh]) -> Ends:

@@ -64,7 +64,7 @@ class Carrier:
         self._ready.result()
 
     def lead(self, targets: Floats, steps: int, hurried: bool = False, until: float = math.inf) -> float:
-        """Towards places (K, 2) as far as no face turns over, then steps of the rest, none begun after `until` (a reading of
+        """Towards places (K, 2) as far as no face turns over, then steps of the rest, no second one begun after `until` (a reading of
         `time.perf_counter`); the share of the way that was gone. Where it is `hurried` the rest of a large island waits for no
         factorisation: one is made on another thread, as often as the last leads no further."""
         descent = self.descent
@@ -79,8 +79,9 @@ class Carrier:
             # The rest follows with the next step of the pointer.
             return share
         self.wait()
-        for _ in range(0 if self.rests else steps):
-            if time.perf_counter() > until:
+        for k in range(0 if self.rests else steps):
+            # Without a first one what is led would come no further.
+            if k and time.perf_counter() > until:
                 break
             self.gain = descent.step(False, stale)
             if self.gain < 1e-4:

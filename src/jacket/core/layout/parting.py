@@ -49,6 +49,19 @@ class Lying(NamedTuple):
 
 
 @inline
+def _apart(stock, j, x, y, around, cells, margin, scale):
+    """Whether all within a circle, its middle at (x, y) in cells of the field of j, lies farther from j than the margin; it is
+    `around` wide, which is so many cells."""
+    rows, columns = stock.rows[j], stock.columns[j]
+    if x < -cells or y < -cells or x >= columns - 1 + cells or y >= rows - 1 + cells:
+        return True
+    if x >= 0.0 and y >= 0.0 and x < columns - 1 and y < rows - 1:
+        # A distance changes no faster than the way, but for what cells leave out.
+        return margin - field_at(stock, j, x, y) * scale + around + 2.0 * stock.cell[j] * scale <= 0.0
+    return False
+
+
+@inline
 def _one_way(i, j, weight, margin, scale, lying, stock, grad):
     """Energy of the border of i in the field of j, adding to `grad` (N, 3), and the deepest miss."""
     ci, si, fi = np.cos(lying.turn[i]), np.sin(lying.turn[i]), lying.flip[i]
@@ -65,47 +78,46 @@ def _one_way(i, j, weight, margin, scale, lying, stock, grad):
     ox = fj * (cj * dx + sj * dy) * k - stock.low[j, 0] / h
     oy = (-sj * dx + cj * dy) * k - stock.low[j, 1] / h
     energy, worst = 0.0, 0.0
-    for r in range(stock.run_start[i], stock.run_start[i + 1]):
-        mx, my = stock.run_middle[r, 0], stock.run_middle[r, 1]
-        x, y = m00 * mx + m01 * my + ox, m10 * mx + m11 * my + oy
-        around = stock.run_radius[r] * scale[i]
-        cells = around * k
-        if x < -cells or y < -cells or x >= columns - 1 + cells or y >= rows - 1 + cells:
+    first_run, last_run = stock.run_start[i], stock.run_start[i + 1]
+    for stretch in range(stock.stretch_start[i], stock.stretch_start[i + 1]):
+        mx, my, around = stock.stretch_middle[stretch, 0], stock.stretch_middle[stretch, 1], stock.stretch_radius[stretch] * scale[i]
+        if _apart(stock, j, m00 * mx + m01 * my + ox, m10 * mx + m11 * my + oy, around, around * k, margin, scale[j]):
             continue
-        if x >= 0.0 and y >= 0.0 and x < columns - 1 and y < rows - 1:
-            # A distance changes no faster than the way, but for what cells leave out.
-            if margin - field_at(stock, j, x, y) * scale[j] + around + 2.0 * h * scale[j] <= 0.0:
+        run = first_run + RUN * (stretch - stock.stretch_start[i])
+        for r in range(run, min(run + RUN, last_run)):
+            mx, my, around = stock.run_middle[r, 0], stock.run_middle[r, 1], stock.run_radius[r] * scale[i]
+            if _apart(stock, j, m00 * mx + m01 * my + ox, m10 * mx + m11 * my + oy, around, around * k, margin, scale[j]):
                 continue
-        first = stock.border_start[i] + RUN * (r - stock.run_start[i])
-        for b in range(first, min(first + RUN, stock.border_start[i + 1])):
-            bx, by = stock.border[b, 0], stock.border[b, 1]
-            x, y = m00 * bx + m01 * by + ox, m10 * bx + m11 * by + oy
-            if x < 0.0 or y < 0.0 or x >= columns - 1 or y >= rows - 1:
-                continue
-            p, q = int(x), int(y)
-            u, v = x - p, y - q
-            n = zero + q * columns + p
-            f00, f10, f01, f11 = stock.values[n], stock.values[n + 1], stock.values[n + columns], stock.values[n + columns + 1]
-            low, high = f00 + u * (f10 - f00), f01 + u * (f11 - f01)
-            miss = margin - (low + v * (high - low)) * scale[j]
-            if miss <= 0.0:
-                continue
-            worst = max(worst, miss)
-            w = weight * stock.weight[b] * scale[i]
-            energy += w * miss * miss
-            # Slope of the distance in the world: the field is a distance, so its size cancels.
-            gx = ((f10 - f00) * (1.0 - v) + (f11 - f01) * v) / h * fj
-            gy = (high - low) / h
-            pull = -2.0 * w * miss
-            wx, wy = (cj * gx - sj * gy) * pull, (sj * gx + cj * gy) * pull
-            lx, ly = bx * fi * scale[i], by * scale[i]
-            px, py = ci * lx - si * ly, si * lx + ci * ly
-            grad[i, 0] += wx
-            grad[i, 1] += wy
-            grad[i, 2] += wy * px - wx * py
-            grad[j, 0] -= wx
-            grad[j, 1] -= wy
-            grad[j, 2] -= wy * (px + dx) - wx * (py + dy)
+            first = stock.border_start[i] + RUN * (r - first_run)
+            for b in range(first, min(first + RUN, stock.border_start[i + 1])):
+                bx, by = stock.border[b, 0], stock.border[b, 1]
+                x, y = m00 * bx + m01 * by + ox, m10 * bx + m11 * by + oy
+                if x < 0.0 or y < 0.0 or x >= columns - 1 or y >= rows - 1:
+                    continue
+                p, q = int(x), int(y)
+                u, v = x - p, y - q
+                n = zero + q * columns + p
+                f00, f10, f01, f11 = stock.values[n], stock.values[n + 1], stock.values[n + columns], stock.values[n + columns + 1]
+                low, high = f00 + u * (f10 - f00), f01 + u * (f11 - f01)
+                miss = margin - (low + v * (high - low)) * scale[j]
+                if miss <= 0.0:
+                    continue
+                worst = max(worst, miss)
+                w = weight * stock.weight[b] * scale[i]
+                energy += w * miss * miss
+                # Slope of the distance in the world: the field is a distance, so its size cancels.
+                gx = ((f10 - f00) * (1.0 - v) + (f11 - f01) * v) / h * fj
+                gy = (high - low) / h
+                pull = -2.0 * w * miss
+                wx, wy = (cj * gx - sj * gy) * pull, (sj * gx + cj * gy) * pull
+                lx, ly = bx * fi * scale[i], by * scale[i]
+                px, py = ci * lx - si * ly, si * lx + ci * ly
+                grad[i, 0] += wx
+                grad[i, 1] += wy
+                grad[i, 2] += wy * px - wx * py
+                grad[j, 0] -= wx
+                grad[j, 1] -= wy
+                grad[j, 2] -= wy * (px + dx) - wx * (py + dy)
     return energy, worst
 
 

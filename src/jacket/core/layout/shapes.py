@@ -180,12 +180,12 @@ def _near_border(segments, width, height):
 
 
 RUN = 8
-"""Places along a border that are looked at as one first."""
+"""Places along a border that are looked at as one first, and runs of them that are before that."""
 
 
 class Stock(NamedTuple):
     """The shapes of a packing in flat arrays, as kernels read them; places of shape k are start[k] to start[k + 1]. Border places
-    stand in runs of `RUN`, each within a circle: middle (R, 2) and radius (R,)."""
+    stand in runs of `RUN`, each within a circle: middle (R, 2) and radius (R,); and so many runs in a stretch (S)."""
 
     border: Floats
     weight: Floats
@@ -193,6 +193,9 @@ class Stock(NamedTuple):
     run_middle: Floats
     run_radius: Floats
     run_start: Ints
+    stretch_middle: Floats
+    stretch_radius: Floats
+    stretch_start: Ints
     inside: Floats
     inside_start: Ints
     values: NDArray[np.float32]
@@ -221,11 +224,13 @@ def stock_of(shapes: Sequence[Shape]) -> Stock:
     def starts(parts: list[int]) -> Ints:
         return np.concatenate([[0], np.cumsum(parts)]).astype(np.int64)
 
-    around = [_runs(s.border) for s in shapes]
-    runs = (np.concatenate([m for m, _ in around]), np.concatenate([r for _, r in around]), starts([len(m) for m, _ in around]))
+    def runs(places: int) -> tuple[Floats, Floats, Ints]:
+        around = [_runs(s.border, places) for s in shapes]
+        return np.concatenate([m for m, _ in around]), np.concatenate([r for _, r in around]), starts([len(m) for m, _ in around])
+
     return Stock(
         np.concatenate([s.border for s in shapes]), np.concatenate([s.weight for s in shapes]),
-        starts([len(s.border) for s in shapes]), *runs, np.concatenate([s.inside for s in shapes]),
+        starts([len(s.border) for s in shapes]), *runs(RUN), *runs(RUN * RUN), np.concatenate([s.inside for s in shapes]),
         starts([len(s.inside) for s in shapes]), np.concatenate([s.field.ravel() for s in shapes]),
         starts([s.field.size for s in shapes]), np.array([s.field.shape[0] for s in shapes]),
         np.array([s.field.shape[1] for s in shapes]), np.array([s.low for s in shapes]),
@@ -233,8 +238,8 @@ def stock_of(shapes: Sequence[Shape]) -> Stock:
     )  # fmt: skip
 
 
-def _runs(border: Floats) -> tuple[Floats, Floats]:
-    """(R, 2) middles and (R,) radii of circles round runs of places (N, 2)."""
-    parts = [border[k : k + RUN] for k in range(0, len(border), RUN)]
+def _runs(border: Floats, count: int) -> tuple[Floats, Floats]:
+    """(R, 2) middles and (R,) radii of circles round runs of so many places (N, 2)."""
+    parts = [border[k : k + count] for k in range(0, len(border), count)]
     middle = np.array([(p.min(axis=0) + p.max(axis=0)) / 2 for p in parts]).reshape(-1, 2)
     return middle, np.array([np.hypot(*(p - m).T).max() for p, m in zip(parts, middle, strict=True)])

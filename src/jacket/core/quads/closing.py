@@ -82,10 +82,12 @@ class Standing:
 
 @dataclass(frozen=True, eq=False)
 class Ends:
-    """What is known of ends: `pull` pulls quads to what they leave uncovered, `eyes` gives the tree that tells what can be seen."""
+    """What is known of ends: `pull` pulls quads to what they leave uncovered, `eyes` gives the tree that tells what can be seen,
+    `ease` betters corners as far as ends stay reached."""
 
     pull: Callable[[PolyMesh], PolyMesh]
     eyes: Callable[[], RayTree]
+    ease: Callable[[PolyMesh], PolyMesh] = lambda mesh: mesh
 
 
 def standing(mesh: PolyMesh, surface: Bvh, base: Base, guides: Sequence[Guide] = (), ends: Ends | None = None) -> Standing:
@@ -310,6 +312,11 @@ class _Tries:
         if now.bare > GAP and now.winding < self.best_now.winding - 1.0 and self._nearly(replace(now, bare=0.0)):
             # Nothing but ends that are short speaks against it: they are pulled to as at the very end.
             mesh, now = self._if_reached(over.ends.pull(mesh), mesh, now)
+        if now.winding < self.best_now.winding - 1.0 and not self._fits(now) and self._fits(replace(now, mean=1.0, first=1.0)):
+            # Nothing but corners does: they are eased as at the very end, which takes less than other rows.
+            eased = over.ends.ease(mesh)
+            then = over.standing(eased)
+            mesh, now = (eased, then) if self._fits(then) else (mesh, now)
         return mesh, now
 
     def _if_reached(self, reached: PolyMesh, mesh: PolyMesh, now: Standing) -> tuple[PolyMesh, Standing]:

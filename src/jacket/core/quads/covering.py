@@ -195,11 +195,14 @@ def _part_covered(
     def held(short: PolyMesh) -> PolyMesh:
         return ends_held(short, base, surface, eyes, tick)
 
+    def ease(skewed: PolyMesh) -> PolyMesh:
+        return skewed if guides or painted is not None else eased(skewed, base, surface, eyes, tick)
+
     fitted_so = laid
     if settings.rows > 0 and gridded and laid.n_faces >= FEW:
         # Painted steps are to differ as painted: the closer rows close, the more they even out.
         close = settings.rows if painted is None else min(settings.rows, PAINTED)
-        over = Over(base, surface, guides, Ends(held, eyes), wanted, close, painted is not None, tick)
+        over = Over(base, surface, guides, Ends(held, eyes, ease), wanted, close, painted is not None, tick)
         laid = closed(laid, lambda n, tell: _best_pass(base, solver, n, lambda _, what: tell(what)), over, part(progress, 0.75, 1.0))
     if not guides and laid is fitted_so:
         # Closed rows were opened before they were judged, and then pulled to their ends.
@@ -208,8 +211,7 @@ def _part_covered(
         laid = held(laid)
         if not guides:
             laid = opened_still(laid, base, surface, eyes, tick)
-        if not guides and painted is None:
-            laid = eased(laid, base, surface, eyes, tick)
+        laid = ease(laid)
     return laid, int((solver.field.index != 0).sum())
 
 

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
+from functools import cache
 
 import numpy as np
 from scipy.sparse import coo_array
@@ -19,6 +20,7 @@ from jacket.core.fit.relax import Lines, Neighbourhood, relaxed
 from jacket.core.jit import kernel
 from jacket.core.mesh.geometry import corners_of, edge_lengths, scaled_jacobian
 from jacket.core.mesh.polymesh import Bools, Floats, Ints, PolyMesh
+from jacket.core.mesh.tables import spread
 from jacket.core.space.bvh import Bvh
 from jacket.progress import Tick, untold
 
@@ -116,9 +118,11 @@ def farthest_pulled(
                 new = _patiently_pulled(quads, places[k], int(face[k]), surface, lines, taken)
             if new is None:
                 continue
-            if np.percentile(scaled_jacobian(new), 1) < first:
-                # What a pull does to corners near it opening mends, for the most part.
-                new = opened(new, surface, taken, lines)
+            # What a pull does to corners near it opening mends, for the most part; else those elsewhere may make up for it.
+            near = spread((new.points != quads.points).any(axis=1), quads.as_quads(), 2)
+            for stays in (taken | ~near, taken):
+                if np.percentile(scaled_jacobian(new), 1) < first:
+                    new = opened(new, surface, stays, lines)
             after, there = _off_after(new, quads, places, far, face, reach)
             if after[k] < far[k] and after.max() <= far.max() and np.percentile(scaled_jacobian(new), 1) >= first:
                 quads, far, face, pulled = new, after, there, taken
@@ -161,13 +165,13 @@ def _pulled(
         # A tip of a line is reached by who slides along it.
         slides = ~(taken | lines.fixed) & lines.sliding
         free = _free_corners(quads, tip, face, ~slides) + free
-    nearest = [_Hold.of(quads, point, bound) for point in free[:3]]
+    hold = cache(lambda point: _Hold.of(quads, point, bound))
     # Part of the way is better than none.
     for whole in wholes:
-        for hold in nearest:
-            mesh = hold.pulled(quads, tip, surface, whole)
+        for point in free[:3]:
+            mesh = hold(point).pulled(quads, tip, surface, whole)
             if mesh is not None:
-                taken[hold.point] = True
+                taken[point] = True
                 return mesh
     return None
 

@@ -57,7 +57,8 @@ def taken_inside(
     jacket: PolyMesh, faces: Ints, trial: PolyMesh, surface: Bvh, progress: Progress = silent
 ) -> tuple[PolyMesh, tuple[str, ...]]:
     """The jacket with some faces replaced by what a trial has there: its flow and density laid so that they end in the
-    rows of the jacket; and what has to be said. Where no grid does that, the trial's own quads are joined by a ring."""
+    rows of the jacket; and what has to be said. Where no grid does that, or none about as dense, the trial's own quads are
+    joined by a ring."""
     rest, region = part_of(jacket, faces)
     if rest is None:
         return trial, ()
@@ -66,8 +67,26 @@ def taken_inside(
         raise EditRefused("The trial has nothing over the held faces; hold others.")
     settings = AutoSettings(quads=max(len(inside), 1), form=0.0)
     fixed = _with_fixed_border(region, surface, settings, part(progress, 0.0, 0.8), trial)
-    if fixed is not None:
+    if fixed is not None and abs(np.log(fixed.n_faces / len(inside))) < np.log(AS_DENSE):
         return welded_in(rest, fixed, reach_of(region)), ()
+    try:
+        sewn = _sewn(jacket, faces, trial, rest, region, surface)
+    except EditRefused:
+        if fixed is None:
+            raise
+        sewn = None
+    if fixed is not None and (sewn is None or float(scaled_jacobian(sewn).min()) < RING_LEAST):
+        return welded_in(rest, fixed, reach_of(region)), ()
+    assert sewn is not None
+    return sewn, (RING_NOTE if fixed is None else DENSE_NOTE,)
+
+
+AS_DENSE, RING_LEAST = 1.2, 0.3
+"""Up to how many times more or fewer quads than the trial has there a grid may have, and the least corner of a ring in its place."""
+
+
+def _sewn(jacket: PolyMesh, faces: Ints, trial: PolyMesh, rest: PolyMesh, region: PolyMesh, surface: Bvh) -> PolyMesh:
+    """The trial's own quads over a part, joined by a ring with the best corners. Raises EditRefused where none joins them."""
     step = 0.5 * (float(np.median(edge_lengths(region))) + float(np.median(edge_lengths(trial))))
     best: PolyMesh | None = None
     refused: EditRefused | None = None
@@ -83,11 +102,14 @@ def taken_inside(
     if best is None:
         assert refused is not None
         raise refused
-    return best, (RING_NOTE,)
+    return best
 
 
 RING_NOTE = (
     "No grid fits the edges round this part, so a ring of quads joins the new ones; look at its irregular points."
+)
+DENSE_NOTE = (
+    "Rows that end in those around this part are not as close as the trial's, so a ring of quads joins its own; look at its irregular points."
 )
 
 
@@ -149,7 +171,7 @@ def _with_fixed_border(
         solver = GridSolver(mesh, field, cut_mesh(mesh, field), creases, part(progress, 0.2, 0.5), density, True)
     except SolveError:
         return None
-    least, quads = bordered(mesh, solver, region, length, (1.0, 0.95, 1.06, 0.9, 1.12), surface, 0.5,
+    least, quads = bordered(mesh, solver, region, length, (1.0, 0.95, 1.06, 0.9, 1.12, 0.84, 1.2, 0.78, 1.3, 0.7), surface, 0.5,
                             part(progress, 0.5, 1.0))  # fmt: skip
     return quads if least > 0.05 else None
 

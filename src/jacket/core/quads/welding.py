@@ -10,6 +10,7 @@ from __future__ import annotations
 import numpy as np
 from scipy.spatial import cKDTree
 
+from jacket.core.fit.opening import opened
 from jacket.core.fit.relax import relaxed, untangled
 from jacket.core.jit import kernel
 from jacket.core.mesh.edits import faces_removed, points_welded
@@ -136,11 +137,10 @@ def sewn_in(rest: PolyMesh | None, region: PolyMesh, patch: PolyMesh, surface: B
 
 
 def settled_part(mesh: PolyMesh, held: Bools, surface: Bvh, rounds: int = 40) -> PolyMesh:
-    """Free points relaxed on the surface and folds opened, the others held."""
-    out = relaxed(mesh, surface, rounds, held=held, mending=10.0)
-    opened = untangled(out, surface, None)
-    points = np.where(held[:, None], mesh.points, opened.points)
-    return mesh.with_points(points)
+    """Free points relaxed on the surface and folds and thin corners opened, the others held."""
+    out = untangled(relaxed(mesh, surface, rounds, held=held, mending=10.0), surface, None)
+    # Folds were opened by moving others too, who go back: what that closes again free points have to open.
+    return opened(mesh.with_points(np.where(held[:, None], mesh.points, out.points)), surface, held)
 
 
 def ring_between(outer: Floats, inner: Floats) -> list[tuple[list[int], list[int]]]:

@@ -118,20 +118,19 @@ def strain_metric(tm: TMesh, plan: Layout, aim: Floats) -> tuple[Floats, Floats]
         closing = sparse.vstack([closing, straight]).tocsr()
     closing = sparse.hstack([closing, sparse.csr_array((closing.shape[0], made))]).tocsr()
     scale = sparse.diags_array(weight)
-    wide = plan.basis.astype(float)
-    unit, upper = np.linalg.qr(wide)
-    measure = (unit.T @ functionals).T
+    unit, upper = np.linalg.qr(plan.basis.astype(float))
     gram = (closing @ scale @ closing.T).tocsc()
     gram = gram + 1e-9 * sparse.identity(gram.shape[0], format="csc")
     factor = Factor(gram)
-    pulled = closing @ (scale @ measure)
-    reach = factor.solve(np.asarray(pulled))
-    g = measure.T @ (scale @ measure) - pulled.T @ reach
+    # Only what is left of the edges is dense: they are many more than the unknowns.
+    weighed = (scale @ functionals.T).tocsr()
+    pulled = np.asarray((closing @ weighed) @ unit)
+    g = unit.T @ ((functionals @ weighed) @ unit) - pulled.T @ factor.solve(pulled)
     g = 0.5 * (g + g.T) + 1e-9 * np.trace(g) / k * np.eye(k)
     form = np.linalg.inv(g)
     wanted = np.concatenate([aim, np.zeros(n + made)])
     nearest = wanted - scale @ (closing.T @ factor.solve(closing @ wanted))
-    centre = measure.T @ nearest
+    centre = unit.T @ (functionals @ nearest)
     return upper.T @ form @ upper, np.linalg.solve(upper, centre)
 
 

@@ -30,10 +30,6 @@ from jacket.core.rows.wires import Wiring, wiring
 from jacket.errors import SolveError
 from jacket.progress import Progress, part, silent
 
-STEPS = 1_000
-"""Steps of one search."""
-SEEDS, KEPT, AGAIN = 48, 6, (3, 3, 3)
-"""Searches that begin at the present lengths, of which so many of the best go on, each by so many ways, once and again."""
 TRIED = 20
 """Of what they found, how many are laid until one is sound."""
 LARGE = 4_000
@@ -47,6 +43,22 @@ WORTH = 1.0
 """By how much both together have to fall for a round to count, and the worse of them for another one after the second."""
 NEAR_STRAIN = 4.0
 """Weight of the strain at `closeness` ½: corners and gaps stay, and rings close as far as they do."""
+
+
+@dataclass(frozen=True)
+class Effort:
+    """How long is searched: `seeds` searches of `steps` steps begin at the present lengths, of which the best `kept` go on, each by so
+    many ways, once and `again`, by `more` steps each."""
+
+    seeds: int
+    steps: int
+    kept: int
+    again: tuple[int, ...]
+    more: int
+
+
+FIRST, LATER = Effort(64, 400, 4, (4, 3, 3, 3), 600), Effort(8, 500, 3, (2, 2), 500)
+"""Of rows as they come, and of rows that were unwound before, of which little more is to be had."""
 
 
 @dataclass(frozen=True)
@@ -108,7 +120,7 @@ def unwound(
         aim = np.clip(edge_lengths(current) / np.maximum(own, 1e-300) - 1.0, -0.7, 2.0) if k else np.zeros(len(ends))
         step = part(progress, k / rounds, (k + 1) / rounds)
         known = apart if k == 0 and apart is not None else taken_apart(current, flags, fixed, aim, step)
-        found = None if known is None else _one_round(mesh, known, fixed, closeness, wanted or mesh.n_faces, outside, step)
+        found = None if known is None else _one_round(mesh, known, fixed, closeness, wanted or mesh.n_faces, outside, LATER if k else FIRST, step)
         if found is None or winding(found.mesh) > (before if best is None else winding(best.mesh)) - WORTH:
             break
         fell = max(windings(current)) - max(windings(found.mesh))
@@ -155,17 +167,18 @@ def taken_apart(
 
 
 def _one_round(
-    origin: PolyMesh, apart: Apart, held: Bools | None, closeness: float, wanted: int, outside: PolyMesh | None, progress: Progress
-) -> Unwound | None:
+    origin: PolyMesh, apart: Apart, held: Bools | None, closeness: float, wanted: int, outside: PolyMesh | None, effort: Effort,
+    progress: Progress,
+) -> Unwound | None:  # fmt: skip
     progress(0.3, "seeking rows that close")
-    for one in _candidates(apart, wanted, closeness, _links(apart.tm, held, outside), progress):
+    for one in _candidates(apart, wanted, closeness, _links(apart.tm, held, outside), effort, progress):
         new, pairs = pairs_merged(*rebuilt(apart.tm, apart.plan, one.lengths, held))
         if _sound(new, origin):
             return Unwound(new, pairs, one.strain)
     return None
 
 
-def _candidates(apart: Apart, n_quads: int, closeness: float, links: Ints, progress: Progress) -> list[Found]:
+def _candidates(apart: Apart, n_quads: int, closeness: float, links: Ints, effort: Effort, progress: Progress) -> list[Found]:
     """What searches with several seeds found, best first: many short ones, the best of which go on."""
     plan = apart.plan
     start = np.zeros(len(apart.basis), np.int64)
@@ -175,23 +188,24 @@ def _candidates(apart: Apart, n_quads: int, closeness: float, links: Ints, progr
     weight = NEAR_STRAIN * 16.0 ** (1.0 - 2.0 * float(np.clip(closeness, 0.0, 1.0)))
 
     def one(task: tuple[int, Whole | None]) -> Found:
-        return searched(net, start, apart.basis, apart.form, apart.centre, n_quads, STEPS, task[0], weight, low, high, task[1])
+        steps = effort.steps if task[1] is None else effort.more
+        return searched(net, start, apart.basis, apart.form, apart.centre, n_quads, steps, task[0], weight, low, high, task[1])
 
     every: list[Found] = []
     # Every unit lies on two sides.
     fewer = min(1.0, LARGE / max(int(plan.lengths.sum()) // 2, 1))
-    tasks: list[tuple[int, Whole | None]] = [(seed, None) for seed in range(max(round(SEEDS * fewer), 4))]
-    most = max(round(KEPT * fewer), 2)
-    done, everything = 0, len(tasks) + most * sum(AGAIN)
+    tasks: list[tuple[int, Whole | None]] = [(seed, None) for seed in range(max(round(effort.seeds * fewer), 4))]
+    most = max(round(effort.kept * fewer), 2)
+    done, everything = 0, len(tasks) + most * sum(effort.again)
     with ThreadPoolExecutor(THREADS) as pool:
-        for ways in (*AGAIN, 0):
+        for ways in (*effort.again, 0):
             for found in pool.map(one, tasks):
                 done += 1
                 progress(0.3 + 0.65 * done / everything, "seeking rows that close")
                 if not any(np.array_equal(found.change, k.change) for k in every):
                     every.append(found)
             every.sort(key=lambda f: f.score)
-            tasks = [(SEEDS + done + k, f.change) for k, f in enumerate(f for f in every[:most] for _ in range(ways))]
+            tasks = [(effort.seeds + done + k, f.change) for k, f in enumerate(f for f in every[:most] for _ in range(ways))]
     return every[:TRIED]
 
 

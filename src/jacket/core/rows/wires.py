@@ -17,7 +17,7 @@ from jacket.core.mesh.polymesh import Ints
 from jacket.core.rows.metric import Layout, Whole
 from jacket.core.rows.tmesh import TMesh
 
-LOGS, MOST, SQUARES, OWN, OVER, COUNT = 0.1, 0.5, 1.5, 0.3, 3.0, 4.0
+LOGS, MOST, SQUARES, OWN, OVER, COUNT = 0.1, 0.5, 1.5, 0.3, 3.0, 8.0
 """Weights of the mean logarithm of lengths, the largest share, the sum of squared shares, the share crossed by its own ring,
 the largest share over `ENOUGH`, and the number of quads being more than `SLACK` off."""
 ENOUGH, SLACK = 0.08, 0.01
