@@ -177,6 +177,11 @@ def _energy(pairs, weights, active, scale, lying, stock, room, grad, share, wall
 @kernel
 def close_pairs(active, scale, lying, stock, room, slack):
     """(P, 2) pairs on one sheet whose circles come within the margin and `slack`, at least one of them active."""
+    return _close_pairs(active, scale, lying, stock, room, slack)
+
+
+@inline
+def _close_pairs(active, scale, lying, stock, room, slack):
     n = len(active)
     count = 0
     out = np.empty((max(8 * n, 64), 2), np.int64)
@@ -206,6 +211,11 @@ def descend(pairs, weights, active, turning, scale, lying, stock, room, rounds, 
     Returns the energy, the deepest miss, what each pair misses without its weight (P,), and what each shape misses at the
     walls (N,).
     """
+    return _descend(pairs, weights, active, turning, scale, lying, stock, room, rounds, enough)
+
+
+@inline
+def _descend(pairs, weights, active, turning, scale, lying, stock, room, rounds, enough):
     memory = 6
     ids = np.flatnonzero(active)
     dim = 3 * len(ids)
@@ -291,3 +301,48 @@ def _shift(ids, rim, way, step, base_middle, base_turn, lying):
         lying.middle[i, 0] = base_middle[i, 0] + step * way[3 * a]
         lying.middle[i, 1] = base_middle[i, 1] + step * way[3 * a + 1]
         lying.turn[i] = base_turn[i] + step * way[3 * a + 2] / rim[a]
+
+
+@kernel
+def settled(active, weight, turning, scale, lying, stock, room, rounds, enough, slack):
+    """Active shapes moved apart as by `descend`, the pairs looked for anew where one went far: energy, deepest miss, pairs (P, 2), what
+    each pair misses, and walls. weight (N, N) of pairs, or (0, 0) where all count the same."""
+    return _settled(active, weight, turning, scale, lying, stock, room, rounds, enough, slack)
+
+
+@inline
+def _settled(active, weight, turning, scale, lying, stock, room, rounds, enough, slack):
+    before = lying.middle.copy()
+    while True:
+        before[:] = lying.middle
+        pairs = _close_pairs(active, scale, lying, stock, room, slack)
+        weights = np.ones(len(pairs))
+        if len(weight) > 0:
+            for p in range(len(pairs)):
+                weights[p] = weight[pairs[p, 0], pairs[p, 1]]
+        energy, worst, share, walls = _descend(pairs, weights, active, turning, scale, lying, stock, room, rounds, enough)
+        # Who went far may lie on shapes that were far away before.
+        gone = 0.0
+        for i in range(len(active)):
+            gone = max(gone, np.hypot(lying.middle[i, 0] - before[i, 0], lying.middle[i, 1] - before[i, 1]))
+        rounds -= 12
+        if rounds <= 0 or 2.0 * gone <= slack:
+            return energy, worst, pairs, share, walls
+
+
+@kernel
+def best_tried(i, places, weight, turning, scale, lying, stock, room, rounds, enough, slack):
+    """Put a shape where it costs least, of where it lies and of what comes of settling from some places (K, 5): sheet, x, y, turn and
+    flip; writes into `lying`."""
+    active = np.zeros(len(lying.turn), np.bool_)
+    active[i] = True
+    best = _settled(active, weight, turning, scale, lying, stock, room, 0, enough, slack)[0]
+    sheet, x, y, turn, flip = lying.sheet[i], lying.middle[i, 0], lying.middle[i, 1], lying.turn[i], lying.flip[i]
+    for k in range(len(places)):
+        lying.sheet[i] = int(places[k, 0])
+        lying.middle[i, 0], lying.middle[i, 1], lying.turn[i], lying.flip[i] = places[k, 1], places[k, 2], places[k, 3], places[k, 4]
+        energy = _settled(active, weight, turning, scale, lying, stock, room, rounds, enough, slack)[0]
+        if energy < best:
+            best, sheet = energy, lying.sheet[i]
+            x, y, turn, flip = lying.middle[i, 0], lying.middle[i, 1], lying.turn[i], lying.flip[i]
+    lying.sheet[i], lying.middle[i, 0], lying.middle[i, 1], lying.turn[i], lying.flip[i] = sheet, x, y, turn, flip

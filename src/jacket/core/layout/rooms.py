@@ -11,6 +11,9 @@ from jacket.core.jit import kernel
 from jacket.core.layout.parting import Floats, Ints, Lying, Room
 from jacket.core.layout.shapes import Stock, field_at
 
+CHOICE = 5
+"""How many places are chosen from to settle at."""
+
 
 class Place(NamedTuple):
     """A place for a shape: what it costs there, its sheet, middle, turn and flip."""
@@ -98,15 +101,16 @@ def _summed(which, weights, start, box, depth, height, width):
 
 @kernel
 def best_places(covered, cell, places, border, turns, flips, edge, width, height, stride, shift, limit):
-    """(T, 3) cost and middle of the cheapest place for each turn and flip (T,): the sum of the map under `places` (P, 2).
+    """(T, 3) cost and middle of the cheapest place for each turn and flip (T,): the sum of the map under `places` (P, 2). Infinite
+    where there is none, or where it is not among the `CHOICE` cheapest of all turns.
 
     border   (B, 2) what has to lie on the sheet, `edge` from its sides
     stride   pixels between the places tried, from `shift` on
     limit    what a place may cost: others are not looked at to the end
     """
     out = np.empty((len(turns), 3))
-    rows, columns = covered.shape
     at = np.empty((len(places), 2))
+    cheapest = np.full(CHOICE, np.inf)
     for t in range(len(turns)):
         c, s = np.cos(turns[t]), np.sin(turns[t])
         x0, y0, x1, y1 = np.inf, np.inf, -np.inf, -np.inf
@@ -117,8 +121,9 @@ def best_places(covered, cell, places, border, turns, flips, edge, width, height
             at[p, 0] = (c * places[p, 0] * flips[t] - s * places[p, 1]) / cell
             at[p, 1] = (s * places[p, 0] * flips[t] + c * places[p, 1]) / cell
         out[t, 0] = np.inf
-        left, right = edge - x0, width - edge - x1
-        bottom, top = edge - y0, height - edge - y1
+        # Never at the very edge, so that every place lies in a cell.
+        left, right = max(edge, 1e-6) - x0, width - max(edge, 1e-6) - x1
+        bottom, top = max(edge, 1e-6) - y0, height - max(edge, 1e-6) - y1
         if right < left or top < bottom:
             continue
         across, up = int((right - left) / stride) + 1, int((top - bottom) / stride) + 1
@@ -131,20 +136,24 @@ def best_places(covered, cell, places, border, turns, flips, edge, width, height
                 total = 0.0
                 cx, cy = x / cell, y / cell
                 for p in range(len(places)):
-                    column = min(max(int(cx + at[p, 0]), 0), columns - 1)
-                    row = min(max(int(cy + at[p, 1]), 0), rows - 1)
-                    total += covered[row, column]
+                    total += covered[int(cy + at[p, 1]), int(cx + at[p, 0])]
                     if total >= best:
                         break
                 if total < best:
                     best = total
                     out[t, 0], out[t, 1], out[t, 2] = total, x, y
+        # What is not among the cheapest so far need not be looked at to the end.
+        if out[t, 0] < cheapest[-1]:
+            cheapest[-1] = out[t, 0]
+            cheapest.sort()
+            limit = min(limit, cheapest[-1])
     return out
 
 
 def probes(places: Floats, most: int, random: np.random.Generator) -> NDArray[np.float64]:
-    """At most so many of the places, in an order in which the first few already tell."""
-    return places[random.permutation(len(places))[:most]]
+    """At most so many of the places, in an order in which the first few already tell; where there are more some may come twice."""
+    count = len(places)
+    return places[random.permutation(count) if count <= most else random.integers(0, count, most)]
 
 
 @kernel

@@ -9,8 +9,8 @@ from itertools import count
 
 import numpy as np
 
-from jacket.core.layout.parting import Bools, Floats, Ints, Lying, Room, close_pairs, descend
-from jacket.core.layout.rooms import Covered, Place, places_for
+from jacket.core.layout.parting import Bools, Floats, Ints, Lying, Room, best_tried, settled
+from jacket.core.layout.rooms import CHOICE, Covered, places_for
 from jacket.core.layout.shapes import Stock
 
 ENOUGH = 0.12
@@ -95,6 +95,7 @@ class Search:
         self.count = len(fixed)
         self.moving = np.flatnonzero(~fixed)
         self.weight = np.ones((self.count, self.count)) if self.count <= 1500 else None
+        self._weight = self.weight if self.weight is not None else np.zeros((0, 0))
         self.covered = Covered(stock, room, float(room.sizes.max()) / 170)
         self.bulk = stock.radius**2
 
@@ -104,26 +105,11 @@ class Search:
         """(N,) sizes of the shapes at a scale: fixed ones keep theirs."""
         return np.where(self.fixed, 1.0, scale)
 
-    def weights(self, pairs: Ints) -> Floats:
-        """(P,) how much pairs count."""
-        return self.weight[pairs[:, 0], pairs[:, 1]] if self.weight is not None else np.ones(len(pairs))
-
     def settle(
         self, lying: Lying, scale: float, active: Bools, rounds: int = 60
     ) -> tuple[float, float, Ints, Floats, Floats]:
         """Move active shapes apart, writing into `lying`; energy, deepest miss, pairs, what each misses, and walls."""
-        sizes = self.sizes(scale)
-        while True:
-            before = lying.middle.copy()
-            pairs = close_pairs(active, sizes, lying, self.stock, self.room, SLACK)
-            energy, worst, share, walls = descend(
-                pairs, self.weights(pairs), active, self.freedom.turns == 0, sizes, lying, self.stock, self.room, rounds, ENOUGH
-            )
-            # Who went far may lie on shapes that were far away before.
-            gone = np.hypot(*(lying.middle - before).T).max()
-            rounds -= 12
-            if rounds <= 0 or 2 * gone <= SLACK:
-                return energy, worst, pairs, share, walls
+        return settled(active, self._weight, self.freedom.turns == 0, self.sizes(scale), lying, self.stock, self.room, rounds, ENOUGH, SLACK)
 
     def free(self, lying: Lying, scale: float) -> bool:
         """Whether nothing lies too close anywhere."""
@@ -249,23 +235,13 @@ class Search:
     def _relocate(self, k: int, lying: Lying, scale: float, near: bool = False) -> None:
         """Put a shape where it costs least, if that is less than where it is."""
         sizes = self.sizes(scale)
-        active = np.zeros(self.count, bool)
-        active[k] = True
-        here = self._cost(k, lying, scale, active)
         weights = self.weight[k] if self.weight is not None else np.ones(self.count)
         turns, flips = self._ways(k, lying)
         sheets = np.arange(len(self.room.sizes)) if self.freedom.sheets else lying.sheet[[k]]
         found = places_for(k, weights, sizes, lying, self.covered, sheets, turns, flips, self.random, not near)
-        best, kept = here, _where(k, lying)
-        for place in found[:5]:
-            _put(k, lying, place)
-            energy, *_ = self.settle(lying, scale, active, 25)
-            if energy < best:
-                best, kept = energy, _where(k, lying)
-        _put(k, lying, kept)
-
-    def _cost(self, k: int, lying: Lying, scale: float, active: Bools) -> float:
-        return self.settle(lying, scale, active, 0)[0]
+        if found:
+            places = np.array([place[1:] for place in found[:CHOICE]])
+            best_tried(k, places, self._weight, self.freedom.turns == 0, sizes, lying, self.stock, self.room, 25, ENOUGH, SLACK)
 
     def _ways(self, k: int, lying: Lying) -> tuple[Floats, Floats]:
         """Turns and flips to try."""
@@ -279,13 +255,3 @@ class Search:
         if self.freedom.mirrored:
             return np.concatenate([turns, turns]), np.concatenate([flips, -flips])
         return turns, flips
-
-
-def _where(k: int, lying: Lying) -> Place:
-    x, y = lying.middle[k]
-    return Place(0.0, int(lying.sheet[k]), float(x), float(y), float(lying.turn[k]), float(lying.flip[k]))
-
-
-def _put(k: int, lying: Lying, place: Place) -> None:
-    lying.middle[k] = place.x, place.y
-    lying.turn[k], lying.flip[k], lying.sheet[k] = place.turn, place.flip, place.sheet
