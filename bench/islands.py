@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from bench.data import CACHE, bunny, demo, finer, pyvista_examples, sample_data, spot
+from bench.data import CACHE, bunny, demo, finer, more_samples, pyvista_examples, sample_data, spot
 from bench.parts import parts
 from jacket.core.flatten.unwrap import unwrap
 from jacket.core.mesh.polymesh import PolyMesh
@@ -45,6 +45,7 @@ CASES = {
     "five animals": Case("organic", ("elephant", "camel", "pig", "bear", "spot"), suggest_seams),
     "anchor": Case("hard-edged", ("anchor_dense",), suggest_seams),
     "anchor, latch, nut": Case("hard-edged", ("anchor_dense", "porthole-latch", "nut"), suggest_seams),
+    "fandisk, joint, rotor": Case("hard-edged", ("fandisk_large", "joint", "rotor"), suggest_seams, 2000),
     "small parts": Case("hard-edged", ("box", "wedge", "star", "plate", "tube", "thin", "porthole-latch"), suggest_seams, 1000),
     "armadillo, two pieces": Case("branching", ("armadillo",), _few),
     "camel and elephant, few": Case("branching", ("camel", "elephant"), _few),
@@ -63,7 +64,7 @@ def _source(name: str) -> PolyMesh | None:
         return bunny()
     if name == "porthole-latch":
         return demo(name)
-    for found in (sample_data(), pyvista_examples()):
+    for found in (sample_data(), more_samples(), pyvista_examples()):
         for key, path in found.items():
             if key.split()[0] == name:
                 return read_mesh(path)

@@ -84,11 +84,12 @@ def rectangles(islands: Islands) -> float:
 
 
 def hands() -> None:
-    """An island dragged among 244, scenes, checks of closeness and all; twins among 500 islands."""
+    """An island dragged among some 250, scenes, checks of closeness and all; twins among 500 islands."""
     mesh = islands_mesh("scraps of three")
     if mesh is not None:
         sheets = sheets_of(SIZE, margin=MARGIN)
-        packed = mesh.with_uv(pack_layers([Layer(Islands.of(mesh, sheets), Bonds.none(244))], PackSettings(steps=0)).uv)
+        islands = Islands.of(mesh, sheets)
+        packed = mesh.with_uv(pack_layers([Layer(islands, Bonds.none(islands.count))], PackSettings(steps=0)).uv)
         document = Document(with_island_numbers(State(), State((), (JacketObject(1, "j", packed),), active=1, next_id=2, sheets=sheets)))
         tool, camera = Place(document, ToolSettings()), FlatCamera(np.array([0.5, 0.5]), 800.0, width=900, height=900)
         islands = islands_of(packed, sheets)
@@ -103,7 +104,7 @@ def hands() -> None:
             near = tuple(too_near(state.jacket.mesh, state))
             kept.layers("sheets", k, lambda s=state, n=near: sheet_layers(s, display, DAY, 800.0, n))
             spans.append(time.perf_counter() - begin)
-        print(f"  an island dragged among 244 with the flat scene: median {1000 * np.median(spans):.0f} ms, longest {1000 * max(spans[1:]):.0f} ms")
+        print(f"  an island dragged among {islands.count} with the flat scene: median {1000 * np.median(spans):.0f} ms, longest {1000 * max(spans[1:]):.0f} ms")
     for many in (False, True):
         whole = copies(500, many)
         begin = time.perf_counter()

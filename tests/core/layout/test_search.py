@@ -12,9 +12,9 @@ from PIL import Image, ImageDraw
 from jacket.core.layout.greedy import turn_matrix
 from jacket.core.layout.margins import close_islands, least_margin
 from jacket.core.layout.pack import PackSettings, pack, pack_layers
-from jacket.core.layout.parting import Lying, Room, descend
+from jacket.core.layout.parting import Lying, Room, best_tried, descend, settled
 from jacket.core.layout.pieces import Bonds, Layer
-from jacket.core.layout.rooms import Covered
+from jacket.core.layout.rooms import CHOICE, Covered, best_places
 from jacket.core.layout.search import Found, Team
 from jacket.core.layout.shapes import Shape, stock_of
 from jacket.core.mesh.polymesh import PolyMesh
@@ -301,7 +301,7 @@ def test_runs_of_a_border_that_lie_far_are_passed_over_without_a_difference(seed
 
     random = np.random.default_rng(seed)
     star = np.stack([np.cos(t := np.arange(20) * np.pi / 10), np.sin(t)], axis=1) * np.where(np.arange(20) % 2, 12.0, 34.0)[:, None]
-    shapes = [Shape.of(np.stack([p, np.roll(p, -1, axis=0)], axis=1), 1.0, 2.0, 0.5, 10.0) for p in (30 * circle(), square(40.0) - 20, star)]
+    shapes = [Shape.of(np.stack([p, np.roll(p, -1, axis=0)], axis=1), 1.0, 1.0, 0.5, 10.0) for p in (30 * circle(), square(40.0) - 20, star)]
     size, room = random.uniform(0.7, 1.3, 3), Room(np.array([[400.0, 400]]), np.array([4.0]), np.array([0.0]))
     lying = Lying(random.uniform(180, 220, (3, 2)), random.uniform(0, 6, 3), np.array([1.0, -1, 1]), np.zeros(3, np.int64))
     pairs = np.array([[0, 1], [0, 2], [1, 2]])
@@ -322,6 +322,57 @@ def test_runs_of_a_border_that_lie_far_are_passed_over_without_a_difference(seed
             total += float((shapes[a].weight * size[a] * miss**2).sum())
         assert told == pytest.approx(total, rel=1e-4)
     assert energy == pytest.approx(share.sum()) and worst == pytest.approx(deepest, abs=1e-3) and worst > 5
+
+
+@pytest.mark.parametrize("seed", range(3))
+def test_the_cheapest_turnings_are_those_of_trying_every_place(seed: int) -> None:
+    """A triangle on a map of random costs, against all places and turnings summed up by NumPy."""
+    random = np.random.default_rng(seed)
+    covered = random.uniform(0.1, 3.0, (40, 50)).astype(np.float32)
+    border = np.array([[-20.0, -12.0], [24.0, -10.0], [2.0, 26.0]])
+    probed = random.dirichlet([1, 1, 1], 40) @ border
+    turns, flips, cell, stride, shift = np.arange(16) * np.pi / 8, np.where(np.arange(16) % 3, 1.0, -1.0), 4.0, 7.0, 0.3
+    found = best_places(covered, cell, probed, border, turns, flips, 2.0, 200.0, 160.0, stride, shift, np.inf)
+    least = []
+    for turn, flip in zip(turns, flips, strict=True):
+        shape, inner = ((p * [flip, 1]) @ turn_matrix(turn).T for p in (border, probed))
+        ways = []
+        for low, high in zip(2.0 - shape.min(axis=0), [200.0, 160.0] - shape.max(axis=0) - 2.0, strict=True):
+            steps = np.arange(1, int((high - low) / stride) + 2)
+            ways.append(np.concatenate([[low], np.minimum(low + (steps + shift) * stride, high)]))
+        x, y = (grid.ravel() for grid in np.meshgrid(*ways))
+        column, row = ((at[:, None] + inner[:, k]) // cell for k, at in enumerate((x, y)))
+        least.append(float(covered[row.astype(int), column.astype(int)].sum(axis=1).min()))
+    cheapest = np.argsort(least)[:CHOICE]
+    assert found[cheapest, 0] == pytest.approx(np.array(least)[cheapest], rel=1e-4)
+    # What is told of the others is a place of theirs too, or nothing.
+    told = np.isfinite(found[:, 0])
+    assert (found[told, 0] >= np.array(least)[told] - 1e-3).all() and set(cheapest.tolist()) <= set(np.flatnonzero(told).tolist())
+
+
+def test_a_shape_is_put_where_settling_costs_least() -> None:
+    """Of places on another disc, over the edge of the sheet and in the open, with its own on a third; what each would cost is told
+    by settling there alone."""
+    disc = 40 * circle()
+    shape = Shape.of(np.stack([disc, np.roll(disc, -1, axis=0)], axis=1), 1.0, 2.0, 1.0, 10.0)
+    stock, room = stock_of([shape] * 3), Room(np.array([[400.0, 300]]), np.array([4.0]), np.array([2.0]))
+    start = Lying(np.array([[60.0, 60], [150, 60], [70, 66]]), np.zeros(3), np.ones(3), np.zeros(3, np.int64))
+    last, places = np.array([False, False, True]), np.array([[0, 150, 62, 0.1, 1.0], [0, 395, 150, 0.2, 1.0], [0, 300, 200, 0.3, -1.0], [0, 62, 60, 0, 1.0]])
+    rest = (np.zeros((0, 0)), True, np.ones(3))
+    costs = []
+    for place in places:
+        lying = start.copied()
+        lying.middle[2], lying.turn[2], lying.flip[2] = place[1:3], place[3], place[4]
+        costs.append(settled(last, *rest, lying, stock, room, 1, 0.1, 24.0)[0])
+    assert int(np.argmin(costs)) == 2 and costs[2] == 0 and min(costs[:2]) > 0
+    lying = start.copied()
+    best_tried(2, places, *rest, lying, stock, room, 1, 0.1, 24.0)
+    assert lying.middle[2].tolist() == [300, 200] and (lying.turn[2], lying.flip[2]) == (0.3, -1.0)
+    assert np.array_equal(lying.middle[:2], start.middle[:2])
+    # Where it lies well it stays.
+    again = lying.copied()
+    best_tried(2, places[:2], *rest, again, stock, room, 1, 0.1, 24.0)
+    assert np.array_equal(again.middle, lying.middle) and np.array_equal(again.turn, lying.turn)
 
 
 def test_searches_tell_one_another_only_after_the_rounds_they_have_alone() -> None:

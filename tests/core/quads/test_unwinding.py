@@ -158,6 +158,34 @@ def test_an_end_that_is_short_is_pulled_to_before_closed_rows_are_given_up(
     assert any(kept is p for p in pulled) and standing(kept, surface, base).winding < now.winding
 
 
+@pytest.mark.usefixtures("few_searches")
+def test_corners_are_eased_before_closed_rows_are_given_up(
+    spot: PolyMesh, jacket: PolyMesh, surface: Bvh, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Every result is told to have corners of .95 in the mean until it was eased: then closed rows are kept, else not."""
+    from jacket.core.quads import closing
+    from jacket.core.quads.base import make_base
+
+    base = make_base(spot, surface, 8000, 0.01, 38.0)
+    now = standing(jacket, surface, base)
+    better: list[PolyMesh] = []
+
+    def told(mesh: PolyMesh, *rest) -> closing.Standing:  # type: ignore[no-untyped-def]
+        found = standing(mesh, *rest)
+        return replace(found, mean=0.98) if mesh is jacket or any(mesh is e for e in better) else replace(found, mean=0.95)
+
+    def ease(quads: PolyMesh) -> PolyMesh:
+        better.append(quads.with_points(quads.points.copy()))
+        return better[-1]
+
+    monkeypatch.setattr(closing, "standing", told)
+    plain = ends_by(spot, lambda quads: quads)
+    for ends, eased in ((plain, False), (replace(plain, ease=ease), True)):
+        kept = closed(jacket, lambda n, tell: None, Over(base, surface, (), ends, 1500, 0.75, False), lambda f, w: None)
+        assert any(kept is e for e in better) == eased and (kept is jacket) != eased
+    assert standing(kept, surface, base).winding < now.winding
+
+
 def test_the_command_unwinds_the_layer_or_what_is_held(spot: PolyMesh, jacket: PolyMesh) -> None:
     host = Headless(State((SourceObject(1, "s", spot),), (JacketObject(2, "j", jacket),), active=2, next_id=3))
     new = run(host, "unwind-rows")

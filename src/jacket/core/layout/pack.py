@@ -254,7 +254,7 @@ class _Table:
             ALONE if len(shapes) <= HANDFUL else 0)  # fmt: skip
         told, made = 0.0, 0
         # The exact end takes its part of the time as well.
-        until = self.settings.seconds - min(0.012 * len(self.pieces), 0.3 * self.settings.seconds)
+        until = self.settings.seconds - min(0.007 * len(self.pieces), 0.3 * self.settings.seconds)
         for found in search.steps():
             made += 1
             gone = time.monotonic() - self.start

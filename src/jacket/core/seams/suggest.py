@@ -7,7 +7,7 @@ in two. In the end chains that need not be cut are sewn again and all is laid fl
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 
@@ -45,6 +45,10 @@ ACTS = 80
 """Cuts after which a piece that still does not open is left to the patches."""
 
 
+USUAL = 12
+"""Islands of a piece that are wanted at most unless told."""
+
+
 @dataclass(frozen=True)
 class SuggestSettings:
     """most     islands wanted at most of each connected piece; rings stop there, what does not open is still cut
@@ -53,7 +57,7 @@ class SuggestSettings:
     longest  sides of a sheet that a strip may be long, one that the whole mesh fills to `FULL`; inf for any length
     """
 
-    most: int = 12
+    most: int = USUAL
     stretch: float = 1.06
     mirror: str = ""
     longest: float = 1.3
@@ -157,13 +161,20 @@ def _piece(
     network = sharp_network(mesh) & np.isfinite(cost)
     share = network_share(mesh, network)
     ways = ([True] if share > BOTH else []) + ([False] if share < CARTON else [])
+    # Where so few rings leave what does not open, more of them make fewer islands than patches do.
+    rings = [settings.most, *([USUAL] if settings.most < USUAL else [])]
     best, least = None, np.inf
-    for n, carton in enumerate(ways):
-        work.progress = part(progress, n / len(ways), (n + 1) / len(ways))
-        worth = _cut_one_way(work, network if carton else None, keep)
-        if worth < least:
-            best, least = tailor.cut.copy(), worth
-    return best if best is not None else _by_patches(mesh, keep)
+    for k, most in enumerate(rings):
+        work.settings = replace(settings, most=most)
+        for n, carton in enumerate(ways):
+            from_, to = ((k * len(ways) + n + more) / (len(rings) * len(ways)) for more in (0, 1))
+            work.progress = part(progress, from_, to)
+            worth = _cut_one_way(work, network if carton else None, keep)
+            if worth < least:
+                best, least = tailor.cut.copy(), worth
+        if best is not None:
+            return best
+    return _by_patches(mesh, keep)
 
 
 def _cut_one_way(work: _Work, network: Bools | None, keep: Bools) -> float:
