@@ -89,6 +89,22 @@ def test_limbs_are_cut_by_rings_and_lines() -> None:
     assert measure_stretch(flat, Islands.of(flat).places).dirichlet <= 1.07
 
 
+def test_where_few_rings_open_nothing_more_are_tried_before_patches(monkeypatch: pytest.MonkeyPatch) -> None:
+    """With a wish for one island told to fail, the cuts are those of the usual wish and not the patches, which are many."""
+    from jacket.core.seams import suggest
+
+    mesh, way = limbs(), suggest._cut_one_way
+    usual = suggest_seams(mesh)
+
+    def failing(work, network, keep):  # type: ignore[no-untyped-def]
+        return np.inf if work.settings.most == 1 else way(work, network, keep)
+
+    monkeypatch.setattr(suggest, "_cut_one_way", failing)
+    assert np.array_equal(suggest_seams(mesh, SuggestSettings(most=1)).cuts, usual.cuts)
+    monkeypatch.setattr(suggest, "_cut_one_way", lambda work, network, keep: np.inf)
+    assert len(np.unique(island_labels(suggest_seams(mesh)))) > len(np.unique(island_labels(usual))) > 1
+
+
 def test_cuts_that_are_kept_and_edges_that_are_never_cut() -> None:
     mesh = split_to_quads(icosphere(2))
     plain = cut_flags(suggest_seams(mesh))
