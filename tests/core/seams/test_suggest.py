@@ -102,7 +102,7 @@ def test_where_few_rings_open_nothing_more_are_tried_before_patches(monkeypatch:
     monkeypatch.setattr(suggest, "_cut_one_way", failing)
     assert np.array_equal(suggest_seams(mesh, SuggestSettings(most=1)).cuts, usual.cuts)
     monkeypatch.setattr(suggest, "_cut_one_way", lambda work, network, keep: np.inf)
-    assert len(np.unique(island_labels(suggest_seams(mesh)))) > len(np.unique(island_labels(usual))) > 1
+    assert island_labels(suggest_seams(mesh))[0] > island_labels(usual)[0] > 1
 
 
 def test_cuts_that_are_kept_and_edges_that_are_never_cut() -> None:
