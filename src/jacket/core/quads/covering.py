@@ -127,6 +127,10 @@ def covered(
     return with_lifted(quads, np.flatnonzero(off)), singular
 
 
+CLOSER_THERE, MORE = (2.0, 4.0, 8.0), 0.1
+"""How many times the quads wanted a part may get where it is thinner than a step, if that adds no more than such a share to all."""
+SPARSE = 0.6
+"""Share of the quads wanted of a part below which a grid counts as none."""
 LEAST_QUADS = 6
 """No closed part has fewer."""
 
@@ -165,15 +169,33 @@ def _part_covered(
         painted = np.where(painted < 1, painted**SPARSER, painted)
     solver = _solver(base, length, settings, guides, painted, part(progress, 0.05, 0.4), watch)
     quads = _best_pass(base, solver, wanted, part(progress, 0.4, 0.7))
-    if quads is None and len(base.creases):
+    missed, had_creases = _missed(quads, base, wanted), bool(len(base.creases))
+    grids = [(base, solver)]
+    if len(base.creases) and missed > MISSED:
+        # Along edges closer than a step to one another nothing fits.
         bare = replace(base, creases=sorted_pairs(np.zeros((0, 2))))
         smooth = _solver(bare, length, settings, guides, painted, part(progress, 0.5, 0.6), unwatched)
-        quads = _best_pass(bare, smooth, wanted, part(progress, 0.6, 0.7))
-        if quads is not None:
-            base, solver = bare, smooth
-            notes.append(
-                f"Sharp edges near {_told(base.mesh)} lie too close for this number of quads; they were rounded."
-            )
+        grids.insert(0, (bare, smooth))
+        rounded = _best_pass(bare, smooth, wanted, part(progress, 0.6, 0.65))
+        less = _missed(rounded, base, wanted)
+        if less < missed:
+            quads, missed, grids = rounded, less, grids[:1]
+            base, solver = grids[0]
+    for times in CLOSER_THERE if missed > MISSED else ():
+        # Thinner than a step: both sides of it would fall together.
+        aim = round(times * wanted)
+        if aim - wanted > MORE * settings.quads:
+            break
+        for on, grid in grids:
+            finer = _best_pass(on, grid, aim, part(progress, 0.65, 0.7))
+            if missed > MISSED >= _missed(finer, on, aim):
+                missed = 0.0
+                quads, wanted, base, solver, length = finer, aim, on, grid, length / float(np.sqrt(times))
+                notes.append(f"The part near {_told(base.mesh)} is thinner than a step; its steps were made closer.")
+        if missed <= MISSED:
+            break
+    if had_creases and not len(base.creases):
+        notes.append(f"Sharp edges near {_told(base.mesh)} lie too close for this number of quads; they were rounded.")
     gridded = quads is not None
     if quads is None:
         notes.append(
@@ -242,20 +264,40 @@ MISSED = 0.02
 """Share of a part's area that quads may leave uncovered before a plain split of it is tried."""
 
 
+def _missed(quads: PolyMesh | None, base: Base, wanted: int) -> float:
+    """Share of a part that quads leave uncovered, all of it where there are none or far too few."""
+    if quads is None or quads.n_faces < SPARSE * wanted:
+        return 1.0
+    return uncovered_share(base.mesh.points, base.mesh.triangle_points, [quads], 1000)
+
+
+PLAIN = (3.0, 2.5, 2.0, 3.5)
+"""Of how many quads a triangle of a plain split makes one, until none is folded: each is split in three."""
+
+
 def _whole(laid: PolyMesh, base: Base, surface: Bvh, wanted: int, notes: list[str]) -> PolyMesh:
     """Quads over a part, or where they leave some of it uncovered or are far too few, a plain split of its triangles if
     that does better."""
     points, triangles = base.mesh.points, base.mesh.triangle_points
-    missed = uncovered_share(points, triangles, [laid], 1000)
-    if missed <= MISSED and laid.n_faces > 0.6 * wanted:
+    missed = _missed(laid, base, wanted)
+    if missed <= MISSED:
         return laid
-    coarse = simplify(points, triangles, max(round(wanted / 3), 4))
-    plain = split_to_quads(PolyMesh.from_faces(*coarse))
-    plain = plain.with_points(surface.project(plain.points))
-    if len(plain.topology.nonmanifold_edges) or uncovered_share(points, triangles, [plain], 1000) > max(missed, MISSED):
+    best: PolyMesh | None = None
+    for triple in PLAIN:
+        coarse = simplify(points, triangles, max(round(wanted / triple), 4))
+        plain = split_to_quads(PolyMesh.from_faces(*coarse))
+        plain = plain.with_points(surface.project(plain.points))
+        if len(plain.topology.nonmanifold_edges) or uncovered_share(points, triangles, [plain], 1000) > max(missed, MISSED):
+            continue
+        plain = opened(plain, surface, np.zeros(plain.n_points, bool))
+        if best is None or fold_count(plain) < fold_count(best):
+            best = plain
+        if fold_count(best) == 0:
+            break
+    if best is None:
         return laid
     notes.append(f"No grid covers the part near {_told(base.mesh)} whole; its triangles were split there instead.")
-    return plain
+    return best
 
 
 def _told(mesh: PolyMesh) -> str:
