@@ -6,7 +6,8 @@ import igl
 import numpy as np
 import pytest
 
-from jacket.core.mesh.geometry import face_areas, volume
+from jacket.core.mesh.geometry import face_areas, scaled_jacobian, volume
+from jacket.core.mesh.pieces import put_side_by_side
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.mesh.walks import euler_characteristic
 from jacket.core.quads.auto import AutoSettings, automatic_quads
@@ -122,6 +123,36 @@ def test_the_whole_route_on_spot(spot: PolyMesh) -> None:
     assert np.sqrt(square).max() < 1e-9 * spot.diagonal
     assert figures.gap_out_mean < 0.5
     assert igl.is_edge_manifold(mesh.triangle_points.astype(np.int64))[0]
+
+
+def rod(radius: float, long: float, sides: int, along: int, lifted: float) -> PolyMesh:
+    """A closed rod of triangles along x."""
+    angle = 2 * np.pi * np.arange(sides) / sides
+    ends = np.linspace(-long / 2, long / 2, along + 1)
+    rings = [np.stack([np.full(sides, x), radius * np.cos(angle), lifted + radius * np.sin(angle)], axis=1) for x in ends]
+    middles = np.array([[ends[0], 0, lifted], [ends[-1], 0, lifted]])
+    first, after = np.arange(sides * along), np.arange(sides * along) + np.where(np.arange(sides * along) % sides == sides - 1, 1 - sides, 1)
+    near, far = np.arange(sides), np.roll(np.arange(sides), -1)
+    n = sides * (along + 1)
+    caps = [np.stack([np.full(sides, n), far, near], axis=1), np.stack([np.full(sides, n + 1), near, far], axis=1) + [0, n - sides, n - sides]]
+    walls = [np.stack([first, after, after + sides], axis=1), np.stack([first, after + sides, first + sides], axis=1)]
+    return PolyMesh.from_faces(np.concatenate([*rings, middles]), np.concatenate([*walls, *caps]))
+
+
+def test_a_part_thinner_than_a_step_gets_closer_ones() -> None:
+    """A rod .31 round beside a ball, with steps of .15: two sides of it would fall together. Gaps by libigl."""
+    thin = rod(0.05, 4.0, 6, 30, 3.0)
+    both = put_side_by_side([icosphere(3), thin])
+    result = automatic_quads(both, AutoSettings(quads=600, rows=0.0))
+    quads = result.mesh
+    assert len(quads.topology.nonmanifold_edges) == 0 and result.figures.folded == 0 and quads.is_quads
+    assert any("thinner than a step" in note for note in result.notes)
+    there = quads.points[quads.as_quads()].mean(axis=1)[:, 2] > 1.5
+    # A tube of four quads around at the least; what the ball has is as asked.
+    assert there.sum() > 100 and abs((~there).sum() / (600 * 12.5 / 13.8) - 1) < 0.1
+    far = igl.point_mesh_squared_distance(thin.points, quads.points, quads.triangle_points.astype(np.int64))[0]
+    assert np.sqrt(far.max()) < 0.01 * both.diagonal
+    assert float(np.percentile(scaled_jacobian(quads), 1)) > 0.7
 
 
 def test_the_same_input_gives_the_same_bytes() -> None:
