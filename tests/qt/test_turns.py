@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from PySide6.QtCore import QObject, QTimer
+from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QWidget
 
 from jacket.qt.turns import Turns
@@ -32,6 +33,8 @@ def test_each_work_has_a_turn_of_its_own_and_so_has_its_painting(qapp: QApplicat
     parent, told = QObject(), list[str]()
     turns, widget = Turns(parent), Painted(told)
     widget.show()
+    # What is not on the screen yet is not painted either, however busy the machine is.
+    assert QTest.qWaitForWindowExposed(widget, 20_000)
     for _ in range(20):
         QApplication.processEvents()
     told.clear()
