@@ -155,6 +155,31 @@ def test_a_part_thinner_than_a_step_gets_closer_ones() -> None:
     assert float(np.percentile(scaled_jacobian(quads), 1)) > 0.7
 
 
+def test_holes_and_handles_that_no_row_fits_through_are_closed_and_told() -> None:
+    """A ball without two of its triangles, and one with a tunnel of three triangles' girth under its skin: by Euler's formula what
+    comes of both is a closed ball, as clean as that of the whole one. Without the mending no grid has their holes."""
+    ball = icosphere(4)
+    tri = ball.triangle_points
+    centre = ball.points[tri].mean(axis=1)
+    at = int(np.argmin(np.linalg.norm(centre - [0, 0, 1], axis=1)))
+    far = np.linalg.norm(centre - centre[at], axis=1)
+    near = int(np.argmin(np.abs(far - 0.2)))
+    holed = PolyMesh.from_faces(ball.points, np.delete(tri, [at, near], axis=0))
+    # The rims of both holes joined by a tube, corners in opposite order and as near to one another as they come.
+    ways = [[tri[near][(k - i) % 3] for i in range(3)] for k in range(3)]
+    there = min(ways, key=lambda way: float(np.linalg.norm(ball.points[way] - ball.points[tri[at]], axis=1).sum()))
+    tube = [[tri[at][i], tri[at][(i + 1) % 3], there[(i + 1) % 3]] for i in range(3)] + [[tri[at][i], there[(i + 1) % 3], there[i]] for i in range(3)]
+    tunnelled = PolyMesh.from_faces(ball.points, np.concatenate([holed.triangle_points, np.array(tube)]))
+    assert euler_characteristic(holed) == euler_characteristic(tunnelled) == 0 and len(tunnelled.topology.nonmanifold_edges) == 0
+    for source, words in ((holed, "2 holes smaller than a quad were closed"), (tunnelled, "1 handle near")):
+        result = automatic_quads(source, AutoSettings(quads=500, rows=0.0))
+        assert euler_characteristic(result.mesh) == 2 and len(result.mesh.topology.border_loops) == 0
+        assert any(words in note for note in result.notes) and result.figures.irregular_percent < 5 and result.figures.folded == 0
+    # Where a row has room to go round it a hole stays.
+    wide = PolyMesh.from_faces(ball.points, tri[far > 0.3])
+    assert len(automatic_quads(wide, AutoSettings(quads=500, rows=0.0)).mesh.topology.border_loops) == 1
+
+
 def test_the_same_input_gives_the_same_bytes() -> None:
     one, two = (automatic_quads(icosphere(4), AutoSettings(quads=200)).mesh for _ in range(2))
     assert one.points.tobytes() == two.points.tobytes() and one.corners.tobytes() == two.corners.tobytes()

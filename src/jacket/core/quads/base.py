@@ -16,6 +16,7 @@ from jacket.core.quads.steering import Guide, embedded
 from jacket.core.quads.subdivide import edges_split
 from jacket.core.quads.torn import shut
 from jacket.core.source.health import degenerate_faces, inside_out
+from jacket.core.source.holes import find_holes, patches_over
 from jacket.core.source.simplify import simplify
 from jacket.core.source.skin import Tears, tears_of
 from jacket.core.source.weld import compact, joined_triangles
@@ -50,6 +51,9 @@ class Base:
     crumbs: PolyMesh | None = None
     """Parts smaller than twelve quads, together, where they are too much of the whole to be left out."""
 
+    pinholes: int = 0
+    """Holes too small for a row of quads to go round that were closed."""
+
     asked: Floats = field(default_factory=lambda: np.zeros((0, 3)))
     """Places of a source that is not too large, before it was evened: evening rounds off tips."""
 
@@ -61,6 +65,10 @@ class Base:
 
 MOST_ASKED, SAMPLES = 60_000, 20_000
 """Points up to which a source keeps the places that are asked whether they are reached, and how many places between them."""
+
+
+PINHOLE = 2.0
+"""Steps round a hole up to which it is closed: no grid has a border that short."""
 
 
 def make_base(
@@ -86,6 +94,9 @@ def make_base(
         (points, triangles), _, _ = _without_crumbs(skin.points, skin.triangles, 12 * quad_area)
         # The base keeps to the skin, not to the shreds under it; the quads are laid onto the scan at the end.
         surface, crumbs = skin.surface, None
+    pinholes = 0
+    if skin is None:
+        points, triangles, pinholes = without_pinholes(points, triangles, PINHOLE * float(np.sqrt(quad_area)))
     asked = np.zeros((0, 3))
     if skin is None and len(points) <= MOST_ASKED:
         asked = np.concatenate([points, sample_surface(points, triangles, SAMPLES)])
@@ -106,10 +117,20 @@ def make_base(
         if step == 2 and hard:
             points, creases = _with_guides(PolyMesh.from_faces(points, triangles), creases, hard, surface)
     mesh = _without_ears(PolyMesh.from_faces(points, triangles), creases)
-    base = Base(mesh, creases, parts, faces, slivers=slivers, turned=turned, crumbs=crumbs, asked=asked)
+    base = Base(mesh, creases, parts, faces, slivers=slivers, turned=turned, crumbs=crumbs, asked=asked, pinholes=pinholes)
     if skin is None:
         return base
     return replace(base, tears=tears, bridge=(skin.points, skin.spans), mended=skin.mended, outside=skin.outside)
+
+
+def without_pinholes(points: Floats, triangles: Ints, longest: float) -> tuple[Floats, Ints, int]:
+    """Points and triangles with holes closed whose border is no longer than a length, and how many those were."""
+    mesh = PolyMesh.from_faces(points, triangles)
+    small = [hole for hole in find_holes(mesh) if hole.perimeter <= longest] if len(mesh.topology.border_edges) else []
+    if not small:
+        return points, triangles, 0
+    every, patch = patches_over(mesh, small)
+    return every, np.concatenate([triangles, patch]).astype(np.int32), len(small)
 
 
 def evened(points: Floats, triangles: Ints, creases: Ints, surface: Bvh, rounds: int = 6) -> PolyMesh:

@@ -15,7 +15,7 @@ from jacket.core.mesh.pieces import put_side_by_side, split_off
 from jacket.core.mesh.polymesh import Floats, PolyMesh, sorted_pairs
 from jacket.core.mesh.unique import unique_rows
 from jacket.core.mesh.walks import euler_characteristic, face_parts
-from jacket.core.quads.base import Base, make_base
+from jacket.core.quads.base import Base, evened, make_base, without_pinholes
 from jacket.core.quads.closing import Ends, Over, closed
 from jacket.core.quads.crumbs import crumbs_covered
 from jacket.core.quads.curvature import form_density
@@ -32,8 +32,11 @@ from jacket.core.quads.reaching import eased, ends_held, opened_still
 from jacket.core.quads.settings import AutoSettings
 from jacket.core.quads.steering import Guide, face_density, soft_pull
 from jacket.core.quads.subdivide import split_to_quads
+from jacket.core.quads.torn import GIRTH
 from jacket.core.source.simplify import simplify
 from jacket.core.source.skin import Tears
+from jacket.core.source.weld import compact
+from jacket.core.source.whole import handles_cut, sheets_parted
 from jacket.core.space.bvh import Bvh
 from jacket.core.space.rays import RayTree
 from jacket.core.space.sample import uncovered_share
@@ -162,11 +165,14 @@ def _part_covered(
 ) -> tuple[PolyMesh, int]:  # fmt: skip
     """Quads over one part. Where no grid carries its creases, one without them is tried before a coarse one is split."""
     progress, tick = ticking(progress)
-    progress(0.0, "combing the flow over the surface")
-    painted = face_density(base.mesh, settings.spots, settings.paint)
-    if painted is not None:
+
+    def painted_on(on: Base) -> Floats | None:
+        painted = face_density(on.mesh, settings.spots, settings.paint)
         # Relaxing evens steps that differ, most where they are long: 0.50 would end as 0.57.
-        painted = np.where(painted < 1, painted**SPARSER, painted)
+        return None if painted is None else np.where(painted < 1, painted**SPARSER, painted)
+
+    progress(0.0, "combing the flow over the surface")
+    painted = painted_on(base)
     solver = _solver(base, length, settings, guides, painted, part(progress, 0.05, 0.4), watch)
     quads = _best_pass(base, solver, wanted, part(progress, 0.4, 0.7))
     missed, had_creases = _missed(quads, base, wanted), bool(len(base.creases))
@@ -196,6 +202,18 @@ def _part_covered(
             break
     if had_creases and not len(base.creases):
         notes.append(f"Sharp edges near {_told(base.mesh)} lie too close for this number of quads; they were rounded.")
+    for girth in (GIRTH, 2.0 * GIRTH):
+        if quads is not None:
+            break
+        cut_up, cut = _without_handles(base, girth * length)
+        if cut == 0:
+            continue
+        grid = _solver(cut_up, length, settings, guides, painted_on(cut_up), part(progress, 0.6, 0.65), unwatched)
+        quads = _best_pass(cut_up, grid, wanted, part(progress, 0.65, 0.7))
+        if quads is not None:
+            base, solver = cut_up, grid
+            what = f"{_several(cut, 'handle')} near {_told(base.mesh)} {'was' if cut == 1 else 'were'} cut"
+            notes.append(f"{what}, as rows of quads do not fit through; for them ask for more quads.")
     gridded = quads is not None
     if quads is None:
         notes.append(
@@ -235,6 +253,23 @@ def _part_covered(
             laid = opened_still(laid, base, surface, eyes, tick)
         laid = ease(laid)
     return laid, int((solver.field.index != 0).sum())
+
+
+def _without_handles(base: Base, girth: float) -> tuple[Base, int]:
+    """A part with handles cut that a length goes round, the cuts closed, and how many those were: noise on scans, which a grid folds
+    together. Its creases are rounded."""
+    points, triangles, cut = handles_cut(base.mesh.points, base.mesh.triangle_points, girth)
+    if cut == 0:
+        return base, 0
+    points, triangles = sheets_parted(*without_pinholes(points, triangles, 1.01 * girth)[:2])
+    count, labels = face_parts(PolyMesh.from_faces(points, triangles))
+    if count > 1:
+        # What a cut takes off altogether was no more than a fold.
+        points, triangles = compact(points, triangles[labels == np.bincount(labels).argmax()])
+    nothing = sorted_pairs(np.zeros((0, 2)))
+    # On itself, or the caps would be drawn to the walls.
+    mesh = evened(points, triangles, nothing, Bvh.build(points, triangles))
+    return replace(base, mesh=mesh, creases=nothing), cut
 
 
 def _with_missed(
@@ -339,6 +374,9 @@ def _notes_on(base: Base) -> list[str]:
         out.append(
             f"The source is torn ({_counted(base.tears)}), so the quads were laid on a closed skin over it; look at the gap to the source where holes were."
         )
+    if base.pinholes:
+        out.append(f"{_several(base.pinholes, 'hole')} smaller than a quad {'was' if base.pinholes == 1 else 'were'} closed; for an edge round "
+                   "them ask for more quads.")  # fmt: skip
     if base.slivers:
         out.append(f"{base.slivers:,} faces without area were passed over.")
     if base.turned:
