@@ -225,7 +225,7 @@ FAULTS = (
     Fault("core/layout/rooms.py", "limit = min(limit, cheapest[-1])", "limit = min(limit, cheapest[0])", "tests/core/layout/test_search.py", "cheapest_turnings"),
     Fault("core/quads/closing.py", "mesh, now = (eased, then) if self._fits(then) else (mesh, now)", "pass", "tests/core/quads/test_unwinding.py", "corners_are_eased"),
     Fault("core/quads/redo.py", "abs(np.log(fixed.n_faces / len(inside))) < np.log(AS_DENSE)", "True", "tests/core/quads/test_parts_anew.py", "taken_only_where"),
-    Fault("core/quads/covering.py", "for times in CLOSER_THERE if missed > MISSED else ():", "for times in ():", "tests/core/quads/test_auto.py", "thinner"),
+    Fault("core/quads/grids.py", "for times in CLOSER_THERE if grid.missed > MISSED else ():", "for times in ():", "tests/core/quads/test_auto.py", "thinner"),
     Fault("core/beside.py", "os.register_at_fork(after_in_child=pool.cache_clear)", "", "tests/core/test_ahead.py", "forked"),
 )  # fmt: skip
 

@@ -15,12 +15,12 @@ from jacket.core.mesh.poles import irregular_count, irregular_points
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.mesh.walks import euler_characteristic
 from jacket.core.quads.auto import AutoSettings, automatic_quads
-from jacket.core.quads.covering import field_strokes
 from jacket.core.quads.creases import _swerves, find_creases, without_twins
 from jacket.core.quads.curvature import form_density, shape_tensors
 from jacket.core.quads.cut import cut_mesh
 from jacket.core.quads.field import Field, corner_angles, field_turns, smooth_field
 from jacket.core.quads.gridmap import GridSolver
+from jacket.core.quads.grids import field_strokes
 from jacket.core.quads.lines import chords, line_flags, line_ways, opened_corners
 from jacket.core.quads.pairs import singular_moved, without_pairs
 from jacket.core.quads.subdivide import edges_split

@@ -14,8 +14,9 @@ from jacket.core.mesh.choosing import edge_paths
 from jacket.core.mesh.geometry import edge_lengths, face_areas, face_centres
 from jacket.core.mesh.poles import irregular_points
 from jacket.core.mesh.polymesh import Bools, Floats, PolyMesh
-from jacket.core.quads.covering import Watch, covered, unwatched
+from jacket.core.quads.covering import covered
 from jacket.core.quads.figures import QuadFigures, eyes_on, measure_quads
+from jacket.core.quads.grids import Watch, unwatched
 from jacket.core.quads.settings import AutoSettings
 from jacket.core.quads.steering import Guide, Paint, bridged, checked_guide, dense_guide, doubled, half_of
 from jacket.core.source.weld import welded_triangles

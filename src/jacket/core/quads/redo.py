@@ -11,12 +11,13 @@ from jacket.core.mesh.geometry import edge_lengths, face_areas, face_centres, sc
 from jacket.core.mesh.polymesh import Floats, Ints, PolyMesh
 from jacket.core.mesh.walks import euler_characteristic
 from jacket.core.quads.base import Base, evened
-from jacket.core.quads.covering import PAIR_REACH, covered, crease_density, sound
+from jacket.core.quads.covering import covered
 from jacket.core.quads.creases import find_creases
 from jacket.core.quads.cut import cut_mesh
 from jacket.core.quads.extract import extract_quads
 from jacket.core.quads.field import smooth_field
 from jacket.core.quads.gridmap import GridSolver
+from jacket.core.quads.grids import PAIR_REACH, crease_density, sound
 from jacket.core.quads.pairs import without_pairs
 from jacket.core.quads.settings import AutoSettings
 from jacket.core.quads.steering import face_density, soft_pull
