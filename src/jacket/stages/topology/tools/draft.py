@@ -153,7 +153,6 @@ class Draft(Tool):
     def press(self, pointer: Pointer) -> None:
         if not self.offers:
             self.hover(pointer)
-        self.dragging, self.start, self.moved = self.offer, pointer, False
         names = {
             "point": "put a point",
             "close": "close a quad",
@@ -165,6 +164,8 @@ class Draft(Tool):
             self.offer.kind, f"move a{'n' if self.offer.pick.kind == 'edge' else ''} {self.offer.pick.kind}"
         )
         self.document.begin(name)
+        # Only now: a press that is refused has no release.
+        self.dragging, self.start, self.moved = self.offer, pointer, False
 
     def move(self, pointer: Pointer) -> None:
         offer, start = self.dragging, self.start
