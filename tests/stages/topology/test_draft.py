@@ -28,6 +28,20 @@ def test_points_on_the_source_and_a_quad_from_four() -> None:
     assert draft.ghost.what == ""  # beside the source nothing can be drawn
 
 
+def test_a_drag_that_is_given_up_leaves_draft_idle() -> None:
+    """Checks wait for a tool that is busy: one that is put away in the middle of a drag is not."""
+    document = sheet_document(2)
+    draft, before = Draft(document, ToolSettings()), mesh_of(document)
+    draft.hover(at(0.0, 0.0))
+    draft.press(at(0.0, 0.0))
+    draft.move(at(0.3, 0.3))
+    assert draft.busy and document.in_gesture
+    assert draft.cancel() and not draft.busy and not document.in_gesture and mesh_of(document) is before
+    draft.move(at(0.6, 0.6))
+    draft.release(at(0.6, 0.6))
+    assert mesh_of(document) is before and not draft.cancel()
+
+
 def test_corner_fill_adds_the_fourth_point() -> None:
     document = sheet_document(2)
     document.edit_jacket("open a corner", faces_removed(mesh_of(document), [3]).mesh)

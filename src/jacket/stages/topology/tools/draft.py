@@ -198,6 +198,12 @@ class Draft(Tool):
         finally:
             self.hover(pointer)
 
+    def cancel(self) -> bool:
+        had = super().cancel()
+        # Or it would be taken for busy until the next click, and checks would wait for it.
+        self.dragging = self.start = None
+        return had
+
     def _finish(self, offer: Offer, pointer: Pointer) -> None:
         mesh = self._mesh()
         if self.document.state.jacket is None:
