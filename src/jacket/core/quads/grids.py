@@ -121,15 +121,17 @@ def grid_for(
         tried = [rounded] if rounded.missed < grid.missed else [rounded, grid]
         grid = min(grid, rounded, key=lambda one: one.missed)
     grid = _closer(grid, tried, settings, notes, part(progress, 0.6, 0.65))
-    if len(base.creases) and not len(grid.base.creases):
-        notes.append(f"Sharp edges near {told(base.mesh)} lie too close for this number of quads; they were rounded.")
     for girth in (GIRTH, 2.0 * GIRTH) if grid.quads is None else ():
         cut_up, cut = _without_handles(grid.base, girth * length)
         opened_up = laid(cut_up, 0.6, unwatched) if cut else grid
         if opened_up.quads is not None:
             what = f"{several(cut, 'handle')} near {told(base.mesh)} {'was' if cut == 1 else 'were'} cut"
             notes.append(f"{what}, as rows of quads do not fit through; for them ask for more quads.")
-            return opened_up
+            grid = opened_up
+            break
+    # Cutting handles rounds them too.
+    if len(base.creases) and not len(grid.base.creases):
+        notes.append(f"Sharp edges near {told(base.mesh)} lie too close for this number of quads; they were rounded.")
     return grid
 
 
