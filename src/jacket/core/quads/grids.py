@@ -159,8 +159,11 @@ def _without_handles(base: Base, girth: float) -> tuple[Base, int]:
     points, triangles = sheets_parted(*without_pinholes(points, triangles, 1.01 * girth)[:2])
     count, labels = face_parts(PolyMesh.from_faces(points, triangles))
     if count > 1:
-        # What a cut takes off altogether was no more than a fold.
-        points, triangles = compact(points, triangles[labels == np.bincount(labels).argmax()])
+        # What a cut takes off altogether may be no more than a fold.
+        largest = labels == np.bincount(labels).argmax()
+        if largest.mean() < 1.0 - MISSED:
+            return base, 0
+        points, triangles = compact(points, triangles[largest])
     nothing = sorted_pairs(np.zeros((0, 2)))
     # On itself, or the caps would be drawn to the walls.
     mesh = evened(points, triangles, nothing, Bvh.build(points, triangles))
