@@ -27,8 +27,9 @@ class Pointing(QObject):
         self.program, self.form, self.flat = program, form, flat
         self._soon = QTimer(self, interval=20, singleShot=True)
         self._soon.timeout.connect(self.follow)
-        form.ghost_changed.connect(self._follow_soon)
-        flat.ghost_changed.connect(self._follow_soon)
+        for view in (form, flat):
+            view.ghost_changed.connect(self._follow_soon)
+            view.came_to_rest.connect(self._follow_soon)
 
     def _follow_soon(self) -> None:
         """Of a large layer places are looked up anew after each change: not in the very event that made it."""

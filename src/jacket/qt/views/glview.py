@@ -40,6 +40,7 @@ class GlView(QOpenGLWidget):
     ghost_changed = Signal()
     lagged = Signal()
     camera_changed = Signal()
+    came_to_rest = Signal()
 
     def __init__(self, title: str, chips: list[tuple[str, str]], title_colour: str) -> None:
         super().__init__()
@@ -175,6 +176,7 @@ class GlView(QOpenGLWidget):
     def _settled(self) -> None:
         # Whatever waited for the view to stand still, labels too, is drawn again.
         self.moving = False
+        self.came_to_rest.emit()
         self.update()
         self.overlay.update()
 
