@@ -228,6 +228,7 @@ FAULTS = (
     Fault("core/quads/grids.py", "for times in CLOSER_THERE if grid.missed > MISSED else ():", "for times in ():", "tests/core/quads/test_auto.py", "thinner"),
     Fault("stages/topology/tools/draft.py", "        self.dragging = self.start = None\n", "", "tests/stages/topology/test_draft.py", "given_up"),
     Fault("qt/pointing.py", "            view.came_to_rest.connect(self._follow_soon)\n", "", "tests/qt/test_seams_window.py", "marked_in_the_other"),
+    Fault("qt/cards/ledger.py", "        self.names = {}\n        self.right", "        self.right", "tests/qt/test_layout_window.py", "ledger"),
     Fault("core/beside.py", "os.register_at_fork(after_in_child=pool.cache_clear)", "", "tests/core/test_ahead.py", "forked"),
 )  # fmt: skip
 

@@ -5,7 +5,8 @@ from __future__ import annotations
 import time
 
 import numpy as np
-from PySide6.QtWidgets import QApplication, QLineEdit, QPushButton
+from PySide6.QtCore import QCoreApplication, QEvent
+from PySide6.QtWidgets import QApplication, QLabel, QLineEdit, QPushButton
 
 from jacket.core.derive import islands_of
 from jacket.core.layout.margins import least_margin
@@ -87,6 +88,12 @@ def test_the_ledger_finds_sorts_holds_and_ticks_off(window: Window) -> None:
     settle(window)
     left = {b.accessibleName() for b in window.panel.findChildren(QPushButton) if b.isVisibleTo(window.panel)}
     assert records[4].name in left and not {r.name for r in records if records[4].name not in r.name} & left
+    # A layer that is still empty has no rows whose looks could change.
+    window.run(window.commands["add-layer"])
+    settle(window)
+    assert "None yet; cut or flatten first." in [w.text() for w in window.panel.findChildren(QLabel)]
+    QCoreApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete.value)
+    window.panel.refresh({"held"})
 
 
 def test_places_are_typed_and_what_is_refused_is_shown_as_it_is(window: Window) -> None:

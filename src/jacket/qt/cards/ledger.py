@@ -85,6 +85,7 @@ class LedgerCard(StageCard):
     def fill(self) -> None:
         desk, state = self.desk, self.desk.program.document.state
         rows = ledger_rows(state)
+        self.names = {}
         self.right.setText("")
         if not rows:
             self.column.addWidget(soft("None yet; cut or flatten first."))
