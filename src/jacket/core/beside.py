@@ -30,6 +30,15 @@ def both(first: Callable[[], A], second: Callable[[], B]) -> tuple[A, B]:
     return first(), other.result()
 
 
+def left_at_once(act: Callable[[], A], tick: Callable[[], None]) -> A:
+    """What a function returns that cannot be stopped itself: `tick`, called meanwhile, may raise, and it is not waited for then."""
+    future = pool(2, "left").submit(act)
+    while not future.done():
+        tick()
+        wait([future], 0.05)
+    return future.result()
+
+
 def ahead(act: Callable[[], A]) -> Future[A]:
     """Begin something on another thread that will be needed soon; it may not wait for another of its kind."""
     # A pool of its own, or halves that somebody waits for would stand in line behind what is only wanted soon.

@@ -19,6 +19,8 @@ from jacket.progress import Progress, silent
 MANY = 200
 CELLS = 384
 """Along a sheet's longer side. Coarse on purpose: the search makes up for what cells waste, and quicker than finer cells do."""
+MIDDLES = 0.7
+"""Cells by which masks reach less far where cells count by their middles: all but what makes disjoint masks keep the margin."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -35,18 +37,21 @@ class Greedy:
 
     outlines  (S, 2, 2) segments of each, about the origin, at scale 1
     stay      outlines in pixels of the sheet that are there already
+    close     whether cells count by their middles: denser, but neighbours may lie up to a cell too near, and are to be parted
+    order     in which they are laid; largest first unless given
     """
 
     def __init__(
         self, outlines: Sequence[Floats], areas: Floats, size: Floats, margin: float, edge: float, turns: int,
-        stay: Sequence[Floats] = (),
+        stay: Sequence[Floats] = (), close: bool = False, order: NDArray[np.signedinteger] | None = None,
     ) -> None:  # fmt: skip
         self.outlines, self.areas, self.turns = [np.ascontiguousarray(o) for o in outlines], areas, turns
         if len(self.outlines) > MANY and turns == 8:
             self.turns = 4
         long = float(size.max())
         self.cell = long / min(np.ceil(long), 640 if len(self.outlines) > 300 else CELLS)
-        self.widen = margin / 2 / self.cell
+        self.widen = margin / 2 / self.cell - (MIDDLES if close else 0.0)
+        self.close = close
         # Masks are widened by half the margin; the rest keeps the full margin to the edge.
         self.inset = int(np.ceil(max(edge / self.cell - self.widen, 0) - 1e-9))
         # A side that is no whole number of cells loses the last part of one.
@@ -55,7 +60,7 @@ class Greedy:
         for segments in stay if self.roomy else ():
             self._occupy(segments / self.cell - self.inset)
         spans = [float(np.ptp(o.reshape(-1, 2), axis=0).max()) for o in self.outlines]
-        self.order = np.argsort(-np.array(spans) * np.sqrt(areas), kind="stable")
+        self.order = np.argsort(-np.array(spans) * np.sqrt(areas), kind="stable") if order is None else order
 
     @property
     def roomy(self) -> bool:
@@ -85,7 +90,7 @@ class Greedy:
         free = float((~self.start).sum()) * self.cell**2
         high = float(np.sqrt(free / self.areas.sum()))
         # Many lie looser at first: each try costs more then than what it gains.
-        many = len(self.outlines) > MANY
+        many = len(self.outlines) > MANY and not self.close
         scale, found, left = (0.68 if many else 0.8) * high, None, 2 if many else tries
         for k in range(60):
             lay = self.at(scale)
@@ -105,28 +110,17 @@ class Greedy:
         """A layout at a scale; None where there is none in this order."""
         if not self.roomy:
             return None
-        masks = self._masks(scale)
-        n = len(self.outlines)
-        busy = self.start.copy()
-        next_busy, run_end = _jump_tables(busy)
-        middle, turn = np.zeros((n, 2)), np.zeros(n)
-        for k in self.order.tolist():
-            best: tuple[float, int, int, int] | None = None
-            for t, mask in enumerate(masks[k]):
-                limit = int(best[0]) if best is not None else self.rows
-                y, x = _lowest(
-                    next_busy, run_end, mask.row_start, mask.first, mask.last, mask.width, mask.height, limit
-                )
-                if y >= 0 and (best is None or (y + mask.height, x) < (best[0], best[2])):
-                    best = (y + mask.height, t, x, y)
-            if best is None:
-                return None
-            _, t, x, y = best
-            mask = masks[k][t]
-            _fill(busy, next_busy, run_end, mask.row_start, mask.first, mask.last, x, y)
-            middle[k] = (np.array([x, y]) - mask.low + self.inset) * self.cell
-            turn[k] = 2 * np.pi * t / self.turns
-        return Lay(middle, turn, scale)
+        flat = [mask for own in self._masks(scale) for mask in own]
+        runs = np.cumsum([0] + [len(m.first) for m in flat])
+        row_start = np.concatenate([m.row_start + at for m, at in zip(flat, runs[:-1], strict=True)])
+        rows_at = np.cumsum([0] + [m.height + 1 for m in flat])
+        sizes = np.array([(m.width, m.height) for m in flat])
+        first, last = np.concatenate([m.first for m in flat]), np.concatenate([m.last for m in flat])
+        laid = _lay(self.order, self.turns, sizes, rows_at, row_start, first, last, self.start.copy())
+        if len(laid) < len(self.order):
+            return None
+        low = np.array([flat[k * self.turns + t].low for k, t in enumerate(laid[:, 0].tolist())])
+        return Lay((laid[:, 1:] - low + self.inset) * self.cell, 2 * np.pi * laid[:, 0] / self.turns, scale)
 
 
 def turn_matrix(angle: float) -> NDArray[np.float64]:
@@ -149,7 +143,7 @@ def _jump_row(busy, next_busy, run_end, y):
             run_end[y, x] = x
 
 
-@kernel
+@inline
 def _jump_tables(busy):
     """For each cell the next busy cell at or after it in its row, and where a busy run ends."""
     height, width = busy.shape
@@ -160,7 +154,7 @@ def _jump_tables(busy):
     return next_busy, run_end
 
 
-@kernel
+@inline
 def _lowest(next_busy, run_end, row_start, first, last, width, height, limit):
     """Lowest then leftmost place (y, x) where a mask is free and its top stays below `limit`."""
     rows, columns = next_busy.shape[0], next_busy.shape[1] - 1
@@ -189,10 +183,32 @@ def _lowest(next_busy, run_end, row_start, first, last, width, height, limit):
     return -1, -1
 
 
-@kernel
+@inline
 def _fill(busy, next_busy, run_end, row_start, first, last, x, y):
     for r in range(len(row_start) - 1):
         for k in range(row_start[r], row_start[r + 1]):
             for c in range(x + first[k], x + last[k]):
                 busy[y + r, c] = True
         _jump_row(busy, next_busy, run_end, y + r)
+
+
+@kernel
+def _lay(order, turns, sizes, rows_at, row_start, first, last, busy):
+    """(N, 3) turning, column and row of each mask in the order given, or nothing where one finds no room; mask k in turning t has width
+    and height in sizes[turns · k + t], its rows from rows_at of that on."""
+    next_busy, run_end = _jump_tables(busy)
+    out = np.empty((len(order), 3), np.int64)
+    for k in order:
+        best_top, best_x, best_y, best_turn = len(busy), 0, 0, -1
+        for t in range(turns):
+            m = k * turns + t
+            width, height = sizes[m, 0], sizes[m, 1]
+            y, x = _lowest(next_busy, run_end, row_start[rows_at[m] : rows_at[m + 1]], first, last, width, height, best_top)
+            if y >= 0 and (best_turn < 0 or y + height < best_top or (y + height == best_top and x < best_x)):
+                best_top, best_x, best_y, best_turn = y + height, x, y, t
+        if best_turn < 0:
+            return out[:0]
+        m = k * turns + best_turn
+        _fill(busy, next_busy, run_end, row_start[rows_at[m] : rows_at[m + 1]], first, last, best_x, best_y)
+        out[k, 0], out[k, 1], out[k, 2] = best_turn, best_x, best_y
+    return out

@@ -10,6 +10,7 @@ from functools import partial
 import numpy as np
 from numpy.typing import NDArray
 
+from jacket.core.beside import Begun
 from jacket.core.layout.clusters import clusters_of, pieces_lying
 from jacket.core.layout.greedy import Greedy, turn_matrix
 from jacket.core.layout.parting import Lying, Room
@@ -30,6 +31,10 @@ TOGETHER = 3
 """Steps that two searches take before they tell one another; of many shapes each takes long enough by itself."""
 ALONE, HANDFUL = 80, 16
 """Rounds in which the two say nothing yet, and up to how many shapes: of few the first good layout decides what comes of all others."""
+CLOSE = 60
+"""Shapes from which on the search begins with a layout closer than is allowed: of fewer it soon finds a better one itself."""
+MEND_SECONDS = 0.004
+"""Seconds a shape before the end from which on margins are only mended."""
 LEAST_MARGIN = 0.3
 """Units that the search keeps at least, so that borders never cross; the squeeze then goes as near as is asked."""
 
@@ -87,6 +92,7 @@ class Glimpse:
     steps: int
 
 
+Packer = tuple[int, NDArray[np.signedinteger], Greedy]
 Watch = Callable[[Glimpse], bool]
 """Sees every better layout; False when it is good enough."""
 
@@ -197,28 +203,60 @@ class _Table:
     def _first(self, progress: Progress) -> tuple[Lying, float]:
         """A valid layout at once."""
         where = self._shares()
-        middle, turn = np.zeros((len(where), 2)), np.zeros(len(where))
-        packers: list[tuple[NDArray[np.signedinteger], Greedy]] = []
-        for k, sheet in enumerate(self.sheets):
+        packers = self._packers(where)
+        for k, _, packer in packers:
+            if not packer.roomy:
+                raise MeshError(f"The margin leaves no room on {self.sheets[k].name}; lower it or enlarge the sheet.")
+        found = self._laid(where, packers, progress)
+        if isinstance(found, int):
+            raise MeshError(f"The islands do not fit on {self.sheets[found].name} with this margin; lower it or enlarge the sheet.")
+        return found
+
+    def _look_ahead(self, searches: Sequence[Search], seeds: Sequence[int], first: Lying, scale: float, progress: Progress) -> None:
+        """Give each search a layout like the first one, in an order of its own and closer than is allowed: it is to part it."""
+        begun: Begun[int, tuple[Lying, float] | int] = Begun()
+        try:
+            for seed in seeds:
+                begun.begin(seed, partial(self._denser, seed, first))
+            for one, seed in zip(searches, seeds, strict=True):
+                found = begun.result(seed, progress)
+                if not isinstance(found, int) and found[1] > scale:
+                    one.ahead = found
+        finally:
+            begun.close()
+
+    def _denser(self, seed: int, first: Lying, progress: Progress) -> tuple[Lying, float] | int:
+        packers = self._packers(first.sheet, np.random.default_rng(seed))
+        return self._laid(first.sheet, packers, part(progress, 0.0, 0.0))
+
+    def _packers(self, where: NDArray[np.signedinteger], close: np.random.Generator | None = None) -> list[Packer]:
+        """Of each sheet on which something is to be laid: its number, which clusters, and what lays them; close ones in an order that is
+        drawn."""
+        out: list[Packer] = []
+        for k in range(len(self.sheets)):
             here = np.flatnonzero((where == k) & ~self.still)
             if len(here):
                 stay = [c.segments for c in self.clusters if c.fixed and c.sheet == k]
+                area = np.array([self.clusters[i].area for i in here])
+                order = None if close is None else np.argsort(-area * close.uniform(0.8, 1.25, len(here)))
                 turns = TURNS[self.settings.turn] or 8
-                packer = Greedy([self.clusters[i].segments for i in here], np.array([self.clusters[i].area for i in here]),
-                                self.room.sizes[k], float(self.room.margin[k]), float(self.room.edge[k]), turns, stay)  # fmt: skip
-                if not packer.roomy:
-                    raise MeshError(f"The margin leaves no room on {sheet.name}; lower it or enlarge the sheet.")
-                packers.append((here, packer))
+                out.append((k, here, Greedy(
+                    [self.clusters[i].segments for i in here], area, self.room.sizes[k], float(self.room.margin[k]), float(self.room.edge[k]),
+                    turns, stay, close is not None, order)))  # fmt: skip
+        return out
+
+    def _laid(self, where: NDArray[np.signedinteger], packers: list[Packer], progress: Progress) -> tuple[Lying, float] | int:
+        """A layout at the largest scale at which it is found; the number of the sheet on which there is none."""
         best = []
-        for n, (here, packer) in enumerate(packers):
+        for n, (k, _, packer) in enumerate(packers):
             lay = packer.at(self.most) if np.isfinite(self.most) else None
             lay = lay or packer.best(progress=part(progress, n / len(packers), (n + 1) / len(packers)))
             if lay is None:
-                name = self.sheets[int(where[here[0]])].name
-                raise MeshError(f"The islands do not fit on {name} with this margin; lower it or enlarge the sheet.")
+                return k
             best.append(lay)
         scale = min(min(lay.scale for lay in best), self.most)
-        for (here, packer), lay in zip(packers, best, strict=True):
+        middle, turn = np.zeros((len(where), 2)), np.zeros(len(where))
+        for (_, here, packer), lay in zip(packers, best, strict=True):
             # Where the fullest sheet's density fits in the same order it is laid anew, else only shrunk.
             again = lay if lay.scale == scale else packer.at(scale) or lay
             middle[here], turn[here] = again.middle, again.turn
@@ -249,9 +287,11 @@ class _Table:
         shapes = [Shape.of(c.segments, c.area, step, step / 2.5, reach) for c, step in zip(self.clusters, spacings, strict=True)]
         freedom = Freedom(TURNS[self.settings.turn], self.settings.mirrored, self.settings.spread and len(self.sheets) > 1)
         stock = stock_of(shapes)
-        search = Team([Search(stock, room, freedom, lying.copied(), scale, self.still, seed, self.most) for seed in (
-            self.settings.seed, self.settings.seed + 1_000_003)], TOGETHER if len(shapes) <= 100 else 1,
-            ALONE if len(shapes) <= HANDFUL else 0)  # fmt: skip
+        seeds = (self.settings.seed, self.settings.seed + 1_000_003)
+        searches = [Search(stock, room, freedom, lying.copied(), scale, self.still, seed, self.most) for seed in seeds]
+        if len(shapes) > CLOSE:
+            self._look_ahead(searches, seeds, lying, scale, progress)
+        search = Team(searches, TOGETHER if len(shapes) <= 100 else 1, ALONE if len(shapes) <= HANDFUL else 0)
         told, made = 0.0, 0
         # The exact end takes its part of the time as well.
         until = self.settings.seconds - min(0.007 * len(self.pieces), 0.3 * self.settings.seconds)
@@ -285,9 +325,10 @@ class _Table:
         self, squeeze: Squeeze, found: Lying, scale: float, first: tuple[Lying, float], progress: Progress
     ) -> tuple[Lying, float]:
         """A found layout with every margin kept to the last digit; the first one where that fails or is larger."""
+        until = self.start + self.settings.seconds - MEND_SECONDS * len(self.pieces)
         # Where a thin point was missed and lies in another shape, a little smaller it comes free again.
         for start in ((found, scale), (found, 0.985 * scale), (found, 0.96 * scale), first):
-            done = squeeze.enlarged(*start, most=self.most, progress=progress)
+            done = squeeze.enlarged(*start, most=self.most, progress=progress, until=until)
             if done is not None and done[1] >= first[1] and not squeeze.crossing(*done):
                 return done
         return first

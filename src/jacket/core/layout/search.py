@@ -92,6 +92,8 @@ class Search:
         self.stock, self.room, self.freedom, self.fixed, self.most = stock, room, freedom, fixed, most
         self.random = np.random.default_rng(seed)
         self.best = Found(lying, scale)
+        self.ahead = lying, scale
+        """A layout at a larger scale that is not allowed yet, and what is to become of it first."""
         self.count = len(fixed)
         self.moving = np.flatnonzero(~fixed)
         self.weight = np.ones((self.count, self.count)) if self.count <= 1500 else None
@@ -119,6 +121,7 @@ class Search:
 
     def steps(self) -> Iterator[Found]:
         """The best layout after each step, for ever; of up to three shapes until many attempts have brought nothing."""
+        yield from self._part_ahead()
         yield from self._grow()
         grow, misses = 0.006, 0
         most_misses = LONE * len(self.moving) ** 2 if len(self.moving) <= 3 else np.inf
@@ -142,6 +145,19 @@ class Search:
                 grow = max(grow * 0.75, 0.0015)
                 pool = sorted([*pool, (energy, start)], key=lambda row: row[0])[:3]
             yield self.best
+
+    def _part_ahead(self) -> Iterator[Found]:
+        """The layout ahead moved apart, a little smaller as long as that does not succeed."""
+        lying, scale = self.ahead
+        begun = scale
+        while scale > self.best.scale:
+            trial = self._spread(lying, scale / begun)
+            _, worst, *_ = self.settle(trial, scale, ~self.fixed, 300)
+            if worst <= ENOUGH and self.free(trial, scale):
+                self.best = Found(trial, scale)
+                break
+            yield self.best
+            scale *= 0.985
 
     def _grow(self) -> Iterator[Found]:
         """As large as the first layout lets itself be pushed."""

@@ -7,19 +7,34 @@ Milenkovic 1995; here on exact distances between points and edges).
 
 from __future__ import annotations
 
+import time
+from collections.abc import Callable
 from dataclasses import dataclass
+from functools import partial
 
 import numpy as np
 from numpy.typing import NDArray
 from scipy.sparse import coo_matrix
 
+from jacket.core.beside import left_at_once
 from jacket.core.jit import inline, kernel
 from jacket.core.layout.parting import Bools, Floats, Ints, Lying, Room
+from jacket.core.mesh.unique import unique_rows
 from jacket.progress import Progress, silent
 
 SURPLUS = 3e-5
 """Pixels above the margin that are aimed at, so that rounding never takes it below."""
 LEAST_STEP = 0.003
+CROWDED = 150.0
+"""Pixels that shapes may go in the first step, all taken together."""
+STEP_MENDS = 0.8
+"""Of the way that a shape goes in one step at most, how much of a lack is to be mended in it."""
+WAY_OUT = 8.0
+"""How many times as long as what lacks a step has to be: out of a notch the way is longer."""
+YIELDING = 1000.0
+"""What a pixel that goes on lacking costs, in hundredths of the scale."""
+MENDING, LAST = 12, 0.05
+"""Rounds at the end that only mend, and the lack in pixels from which on they ask for a little more than the margin."""
 BUCKET = 5.0
 """Pixels of border that share one row of the program."""
 
@@ -294,27 +309,35 @@ class Squeeze:
 
     def enlarged(
         self, lying: Lying, scale: float, trust: float = 4.0, rounds: int = 30, progress: Progress = silent,
-        most: float = np.inf,
+        most: float = np.inf, until: float = np.inf,
     ) -> tuple[Lying, float] | None:  # fmt: skip
         """The layout at the largest scale near it, at most `most`, with every margin kept; from one that lacks little. None
-        where margins cannot be had."""
+        where margins cannot be had. At the time `until` of the monotonic clock it grows no further, and only mends."""
         now, size = lying.copied(), scale
         # Of many shapes few have room for long steps, and short ones have fewer neighbours to look at.
-        trust = min(trust, 400 / max(len(self.fixed), 1) + 0.5)
+        trust = min(trust, CROWDED / max(len(self.fixed), 1))
         touch = self.touching(now, size, 3 * trust)
         held: tuple[Lying, float] | None = None
-        for k in range(rounds):
-            progress(k / rounds, "squeezing the islands")
-            step = self._program(touch, now, size, trust, most)
+        yielding = False
+        for k in range(rounds + MENDING):
+            late = k >= rounds or time.monotonic() > until
+            if late and held is not None:
+                break
+            if late:
+                trust = min(trust, max(WAY_OUT * touch.worst, LEAST_STEP))
+            best = self._program(touch, now, size, trust, size if late else most, yielding, late)
+            step = left_at_once(best, partial(progress, min(k / rounds, 1.0), "squeezing the islands"))
+            if step is None and yielding:
+                break
             if step is None:
-                trust *= 0.5
+                yielding = True
                 continue
             trial, grown = step
             new = self.touching(trial, grown, max(3 * trust, 0.5))
             if new.worst > max(0.3 * trust, 1.2 * touch.worst):
                 trust *= 0.4
                 touch = self.touching(now, size, max(3 * trust, 0.5))
-                if trust < LEAST_STEP:
+                if trust < (LEAST_STEP if held is not None else 0.03 * LEAST_STEP):
                     break
                 continue
             gain = grown / size - 1
@@ -324,10 +347,15 @@ class Squeeze:
             if touch.worst <= SURPLUS and gain < 2e-5:
                 break
             # What lines leave out falls with the square of the step: the last ones are tiny.
-            trust = max(trust * (1.0 if gain > 3e-3 else 0.7 if gain > 1e-3 else 0.4), LEAST_STEP)
+            shorter = trust * (1.0 if gain > 3e-3 else 0.7 if gain > 1e-3 else 0.4)
+            trust = max(shorter, min(trust, WAY_OUT * touch.worst), LEAST_STEP)
         return held
 
-    def _program(self, touch: Touching, lying: Lying, scale: float, trust: float, most: float) -> tuple[Lying, float] | None:
+    def _program(
+        self, touch: Touching, lying: Lying, scale: float, trust: float, most: float, yielding: bool, mending: bool
+    ) -> Callable[[], tuple[Lying, float] | None]:  # fmt: skip
+        """What finds the best step that keeps all margins; with `yielding` pairs that lack something may go on lacking it, at a price,
+        and when `mending` more than the margin is asked for, by what lines leave out."""
         # Only packing needs it, and it takes its time to load.
         from scipy.optimize import linprog
 
@@ -350,26 +378,35 @@ class Squeeze:
             growth[row] += (w * arm).sum(axis=1)
         # Growth is counted in pixels of a hundred-pixel shape, so that all unknowns are of one size.
         entries.append((rows, np.full(len(rows), 3 * n), growth / 100))
+        # What lacks more than one step can mend is asked for as far as it goes; what still cannot be had costs much.
+        lack = np.minimum(touch.lack[keep] + (max(touch.worst, SURPLUS) if mending and touch.worst < LAST else 0.0), STEP_MENDS * trust)
+        short = np.flatnonzero(lack > SURPLUS) if yielding else np.zeros(0, np.int64)
+        yields = unique_rows(np.column_stack([a[short], b[short]]))[1]
+        extra = int(yields.max()) + 1 if len(short) else 0
+        entries.append((short, 3 * n + 1 + yields, np.ones(len(short))))
         matrix = coo_matrix(
             (-np.concatenate([e[2] for e in entries]),
              (np.concatenate([e[0] for e in entries]), np.concatenate([e[1] for e in entries]))),
-            shape=(len(keep), 3 * n + 1),
+            shape=(len(keep), 3 * n + 1 + extra),
         ).tocsr()  # fmt: skip
         bound = np.repeat(np.where(self.fixed, 0.0, trust), 3)
         if not self.turning:
             bound[2::3] = 0
         top = min(5.0, 100 * (most / scale - 1))
-        limits = [*zip(-bound, bound, strict=True), (min(-5.0, top), top)]
-        aim = np.zeros(3 * n + 1)
-        aim[-1] = -1
-        done = linprog(aim, A_ub=matrix, b_ub=-touch.lack[keep], bounds=limits, method="highs")
-        if done.x is None:
-            return None
-        move = done.x[:-1].reshape(n, 3)
-        new = lying.copied()
-        new.middle[:] += move[:, :2]
-        new.turn[:] += move[:, 2] / np.maximum(self.radius * scale, 1e-9)
-        return new, scale * (1 + done.x[-1] / 100)
+        limits = [*zip(-bound, bound, strict=True), (min(-5.0, top), top), *[(0.0, None)] * extra]
+        aim = np.concatenate([np.zeros(3 * n), [-1.0], np.full(extra, YIELDING)])
+
+        def solve() -> tuple[Lying, float] | None:
+            done = linprog(aim, A_ub=matrix, b_ub=-lack, bounds=limits, method="highs")
+            if done.x is None:
+                return None
+            move = done.x[: 3 * n].reshape(n, 3)
+            new = lying.copied()
+            new.middle[:] += move[:, :2]
+            new.turn[:] += move[:, 2] / np.maximum(self.radius * scale, 1e-9)
+            return new, scale * (1 + done.x[3 * n] / 100)
+
+        return solve
 
 
 def _thinned(touch: Touching, stretch: float) -> Ints:
