@@ -229,6 +229,10 @@ FAULTS = (
     Fault("stages/topology/tools/draft.py", "        self.dragging = self.start = None\n", "", "tests/stages/topology/test_draft.py", "given_up"),
     Fault("qt/pointing.py", "            view.came_to_rest.connect(self._follow_soon)\n", "", "tests/qt/test_seams_window.py", "marked_in_the_other"),
     Fault("qt/cards/ledger.py", "        self.names = {}\n        self.right", "        self.right", "tests/qt/test_layout_window.py", "ledger"),
+    Fault("core/layout/squeeze.py", "if step is None and yielding:", "if step is None:", "tests/core/layout/test_squeeze.py", "slot"),
+    Fault("core/layout/squeeze.py", "size if late else most", "most", "tests/core/layout/test_squeeze.py", "slot"),
+    Fault("core/layout/greedy.py", " - (MIDDLES if close else 0.0)", "", "tests/core/layout/test_squeeze.py", "parted_first"),
+    Fault("core/layout/search.py", "        yield from self._part_ahead()\n", "", "tests/core/layout/test_squeeze.py", "parted_first"),
     Fault("core/beside.py", "os.register_at_fork(after_in_child=pool.cache_clear)", "", "tests/core/test_ahead.py", "forked"),
 )  # fmt: skip
 

@@ -6,6 +6,7 @@ import numpy as np
 import pytest
 import shapely
 
+from jacket.core.layout.greedy import Greedy, Lay
 from jacket.core.layout.parting import Lying, Room, close_pairs, descend
 from jacket.core.layout.search import Freedom, Search
 from jacket.core.layout.shapes import Shape, border_places, chained, signed_distances, stock_of
@@ -125,3 +126,54 @@ def test_what_settling_tells_holds_of_where_shapes_have_come_to_lie() -> None:
     search = Search(stock, room, Freedom(), lying, 1.0, np.zeros(3, bool))
     told = search.settle(lying, 1.0, np.ones(3, bool), 60)[1]
     assert told == pytest.approx(search.settle(lying, 1.0, np.ones(3, bool), 0)[1], abs=1e-9)
+
+
+@pytest.mark.parametrize("until", [np.inf, 0.0])
+def test_what_lies_too_close_in_a_slot_is_led_out_of_it_in_small_steps(until: float) -> None:
+    """No short step has the margin, nor does shrinking help: the slot's walls come nearer with the shape whose slot it is. With no time
+    left nothing grows."""
+    jaw = np.array([[-60.0, -50], [60, -50], [60, -28], [-20, -20], [-20, 20], [60, 28], [60, 50], [-60, 50]])
+    # Beside walls that part by a tenth of the way; a margin of 4 across them lacks 0.3 on either side.
+    reach = 4 * np.sqrt(1.01) - 0.3
+    bit = np.array([[-10, -21 + reach], [30, -25 + reach], [30, 25 - reach], [-10, 21 - reach]])
+    outlines = Outlines.of([closed(jaw), closed(bit - [10, 0])])
+    room = Room(np.array([[256.0, 256]]), np.array([4.0]), np.array([4.0]))
+    lying = Lying(np.array([[128.0, 128], [138, 128]]), np.zeros(2), np.ones(2), np.zeros(2, np.int64))
+    forms = drawn(outlines, lying, np.ones(2))
+    assert forms[0].distance(forms[1]) == pytest.approx(4 - 0.3 / np.sqrt(1.01), abs=1e-6)
+    done = Squeeze(outlines, room, np.zeros(2, bool), False).enlarged(lying, 1.0, trust=0.4, rounds=60, until=until)
+    assert done is not None
+    forms = drawn(outlines, done[0], np.full(2, done[1]))
+    assert forms[0].distance(forms[1]) >= 4.0 and done[0].middle[1, 0] - done[0].middle[0, 0] > 10.5
+    assert done[1] > 1.0 if until > 0 else done[1] <= 1.0
+
+
+def test_a_layout_closer_than_is_allowed_is_parted_first() -> None:
+    """Laid by the middles of cells, lumps lie denser than with the margin kept, and closer by less than two cells; a search parts them
+    at nearly that size, by shapely's distances."""
+    rng = np.random.default_rng(3)
+    turns = np.sort(rng.uniform(0, 2 * np.pi, (70, 12)), axis=1)
+    outlines = [closed(np.stack([np.cos(t), np.sin(t)], axis=1) * rng.uniform(0.4, 1, (12, 1)) * rng.uniform(15, 40)) for t in turns]
+    areas = np.array([polygon(o).area for o in outlines])
+    side, margin = np.array([512.0, 512]), 4.0
+    plain, close = (Greedy(outlines, areas, side, margin, margin, 8, close=c) for c in (False, True))
+    first, ahead = plain.best(), close.best()
+    assert first is not None and ahead is not None and ahead.scale > 1.02 * first.scale
+
+    def lying(lay: Lay) -> Lying:
+        return Lying(lay.middle.copy(), lay.turn.copy(), np.ones(70), np.zeros(70, np.int64))
+
+    def least(lying: Lying, scale: float) -> float:
+        drawn_ = drawn(Outlines.of(outlines), lying, np.full(70, scale))
+        return min(a.distance(b) for k, a in enumerate(drawn_) for b in drawn_[k + 1 :])
+
+    assert least(lying(first), first.scale) >= margin
+    assert margin - 2 * close.cell < least(lying(ahead), ahead.scale) < margin
+    shapes = [Shape.of(o, a, 2.0, 1.0, 10.0) for o, a in zip(outlines, areas, strict=True)]
+    room = Room(side[None], np.array([margin]), np.array([margin]))
+    search = Search(stock_of(shapes), room, Freedom(), lying(first), first.scale, np.zeros(70, bool))
+    search.ahead = lying(ahead), ahead.scale
+    found = next(f for f, _ in zip(search.steps(), range(12), strict=False) if f.scale > first.scale)
+    smaller = np.log(found.scale / ahead.scale) / np.log(0.985)
+    assert smaller == pytest.approx(round(smaller), abs=1e-6) and smaller < 6
+    assert least(found.lying, found.scale) > margin - 0.6
