@@ -8,7 +8,7 @@ import shapely
 
 from jacket.core.layout.greedy import Greedy, Lay
 from jacket.core.layout.parting import Lying, Room, close_pairs, descend
-from jacket.core.layout.search import Freedom, Search
+from jacket.core.layout.search import SMALLER, Freedom, Search
 from jacket.core.layout.shapes import Shape, border_places, chained, signed_distances, stock_of
 from jacket.core.layout.squeeze import Outlines, Squeeze
 
@@ -174,6 +174,6 @@ def test_a_layout_closer_than_is_allowed_is_parted_first() -> None:
     search = Search(stock_of(shapes), room, Freedom(), lying(first), first.scale, np.zeros(70, bool))
     search.ahead = lying(ahead), ahead.scale
     found = next(f for f, _ in zip(search.steps(), range(12), strict=False) if f.scale > first.scale)
-    smaller = np.log(found.scale / ahead.scale) / np.log(0.985)
+    smaller = np.log(found.scale / ahead.scale) / np.log(SMALLER)
     assert smaller == pytest.approx(round(smaller), abs=1e-6) and smaller < 6
     assert least(found.lying, found.scale) > margin - 0.6

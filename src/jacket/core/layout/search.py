@@ -21,6 +21,8 @@ PUSH = 0.8
 """How much more than before the pair that misses most counts after a sweep, as a share."""
 AGAIN = 0.3
 """Share of attempts that go on from one that failed."""
+SMALLER = 0.985
+"""How much smaller a layout that does not come apart is tried again."""
 SHAKEN = 0.25
 """Share of attempts that begin with a shake rather than with two shapes changing places."""
 MOST_SWEEPS = 56
@@ -155,9 +157,8 @@ class Search:
             _, worst, *_ = self.settle(trial, scale, ~self.fixed, 300)
             if worst <= ENOUGH and self.free(trial, scale):
                 self.best = Found(trial, scale)
-                break
             yield self.best
-            scale *= 0.985
+            scale *= SMALLER
 
     def _grow(self) -> Iterator[Found]:
         """As large as the first layout lets itself be pushed."""
