@@ -149,8 +149,9 @@ def _chain_points(
     same: list[Ints] = [np.zeros((0, 2), np.int64)]
     for k, chain in enumerate(tm.chains):
         for end, (kind, on) in enumerate(chain.ends):
-            other = of_hard[on]
-            if kind != HARD:
+            if kind == HARD:
+                other = int(of_hard[on])
+            else:
                 place = int(np.flatnonzero(tm.chains[on].points == chain.points[-end])[0])
                 left = is_left(mesh, tm.chains[on], place, int(chain.points[-2 if end else 1]))
                 other = number[on][new_at[on][(place, left)]]
