@@ -235,6 +235,7 @@ FAULTS = (
     Fault("core/layout/search.py", "        yield from self._part_ahead()\n", "", "tests/core/layout/test_squeeze.py", "parted_first"),
     Fault("core/rows/rebuild.py", "            if kind == HARD:\n                other = int(of_hard[on])\n            else:\n", "            other = of_hard[on]\n            if kind != HARD:\n",
           "tests/core/rows/test_layout.py", "same_lengths"),
+    Fault("core/quads/covering.py", "due if due < FORMED else max(left, SPARED * due)", "due", "tests/core/quads/test_auto.py", "thinner"),
     Fault("core/beside.py", "os.register_at_fork(after_in_child=pool.cache_clear)", "", "tests/core/test_ahead.py", "forked"),
 )  # fmt: skip
 

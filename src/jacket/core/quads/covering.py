@@ -81,15 +81,18 @@ def covered(
         notes.append(f"Small parts got the fewest quads that cover them, {made[0].n_faces:,} together; for fewer keep only the "
                      "largest parts of the source.")  # fmt: skip
         wanted = max(wanted - made[0].n_faces, LEAST_QUADS)
-    singular, start = 0, 0.35
+    singular, start, laid = 0, 0.35, dict[int, PolyMesh]()
     share = np.array([face_areas(b.mesh).sum() for b in bases])
-    for k, (one, own) in enumerate(zip(bases, share / share.sum(), strict=True)):
-        end = start + 0.6 * float(own)
-        aim = max(round(wanted * float(own)), LEAST_QUADS)
-        quads, count = _part_covered(one, over, aim, length, settings, guides, notes, part(progress, start, end),
-                                     looking(k), eyes)  # fmt: skip
-        made.append(quads)
+    # Small parts first: what thin ones get more than their share, large ones get less.
+    for k in np.argsort(share, kind="stable").tolist():
+        due = wanted * share[k] / share.sum()
+        left = (wanted - sum(q.n_faces for q in laid.values())) * share[k] / sum(share[j] for j in range(len(bases)) if j not in laid)
+        aim = max(round(due if due < FORMED else max(left, SPARED * due)), LEAST_QUADS)
+        end = start + 0.6 * float(share[k] / share.sum())
+        laid[k], count = _part_covered(bases[k], over, aim, length, settings, guides, notes, part(progress, start, end),
+                                       looking(k), eyes)  # fmt: skip
         singular, start = singular + count, end
+    made += [laid[k] for k in range(len(bases))]
     quads = made[0] if len(made) == 1 else put_side_by_side(made)
     if over is surface:
         return quads, singular
@@ -97,6 +100,9 @@ def covered(
     return with_lifted(quads, np.flatnonzero(off)), singular
 
 
+SPARED, FORMED = 0.5, 200
+"""Share of the quads due to it that a part gets at least, however many others take, and how many have to be due to one that gives any: of
+fewer its form is lost."""
 LEAST_QUADS = 6
 """No closed part has fewer."""
 
@@ -196,7 +202,7 @@ FEW = 60
 """Quads under which a part's rows are left as they are."""
 
 
-PLAIN = (3.0, 2.5, 2.0, 3.5)
+PLAIN = (3.0, 2.5, 2.0, 3.5, 1.6, 1.4, 1.2)
 """Of how many quads a triangle of a plain split makes one, until none is folded: each is split in three."""
 
 
