@@ -7,6 +7,7 @@ import sys
 from bench import (
     answers,
     baking,
+    commands,
     faults,
     files,
     flatten,
@@ -34,6 +35,7 @@ BENCHES = {
     "kills": kills.run,
     "stops": stops.run,
     "monkey": monkey.run,
+    "commands": commands.run,
     "faults": faults.run,
     "health": health.run,
     "hands": hands.run,
@@ -50,19 +52,22 @@ BENCHES = {
 }
 
 CHOOSY = ("answers", "quads")
+COUNTED = ("monkey", "commands")
 
 
 def main() -> int:
-    """Run benches in order; words after one of `CHOOSY` are what it is to look at."""
+    """Run benches in order; words after one of `CHOOSY` are what it is to look at, numbers after one of `COUNTED` how
+    many seeds and steps, and the first seed."""
     names = sys.argv[1:] or [n for n in BENCHES if n != "faults"]
-    if names[0] in CHOOSY:
+    counts = [int(word) for word in names[1:] if word.isdigit()] if names[0] in COUNTED else []
+    if names[0] in (*CHOOSY, *COUNTED):
         names = names[:1]
     for name in names:
         if name not in BENCHES:
             print(f"There is no bench {name}; choose among {', '.join(BENCHES)}.", file=sys.stderr)
             return 2
         print(f"== {name}")
-        BENCHES[name]()
+        BENCHES[name](*counts)
     return 0
 
 

@@ -20,6 +20,7 @@ from PySide6.QtCore import QCoreApplication, QEvent, QMimeData, QPointF, Qt, QUr
 from PySide6.QtGui import QDropEvent, QImage, QKeyEvent, QMouseEvent, QWheelEvent
 from PySide6.QtWidgets import QApplication, QFileDialog, QMenu, QMessageBox
 
+from bench.odd_layers import KINDS
 from bench.odd_meshes import ball, holed
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.quads.auto import AutoSettings, automatic_quads
@@ -307,7 +308,8 @@ class Monkey(Acts):
         source = ball(24, 36)
         jacket = automatic_quads(source, AutoSettings(quads=240)).mesh
         mirror = str(self.rng.choice(["", "", "x"]))
-        state = State((SourceObject(1, "ball", source),), (JacketObject(2, "shell", jacket),), active=2, next_id=3, mirror=mirror)
+        layers = (JacketObject(2, "shell", jacket), *self._odd_layer(seed))
+        state = State((SourceObject(1, "ball", source),), layers, active=2, next_id=4, mirror=mirror)
         write_mesh(holed(), folder / "other.ply")
         save_project(state, folder / "kept.jacket")
         self.window = Window(Document(state), Settings())
@@ -315,6 +317,13 @@ class Monkey(Acts):
         self.window.show()
         self.window.frame(True)
         settle(self.window, 60)
+
+    @staticmethod
+    def _odd_layer(seed: int) -> tuple[JacketObject, ...]:
+        """In every other session another layer, which nothing made for this."""
+        rng = np.random.default_rng([seed, 1])
+        kind = list(KINDS)[int(rng.integers(len(KINDS)))]
+        return (JacketObject(3, kind, KINDS[kind](rng)),) if rng.random() < 0.5 else ()
 
     def _answer_dialogs(self) -> None:
         """Dialogs are answered at once, one way or the other."""
@@ -326,7 +335,10 @@ class Monkey(Acts):
         filing.ask_name = lambda: str(self.folder / f"saved{rng.integers(2)}.jacket")  # type: ignore[method-assign]
         window.ask_text = lambda title, label, text: str(rng.choice(["", text, "a*b#", "x" * 60, "ä"]))  # type: ignore[method-assign]
         names = ([str(self.folder / "other.ply")], "")
-        self._dialogs = {n: getattr(QFileDialog, n) for n in ("getOpenFileNames", "getOpenFileName", "getExistingDirectory")}
+        kinds = ("getOpenFileNames", "getOpenFileName", "getSaveFileName", "getExistingDirectory")
+        self._dialogs = {n: getattr(QFileDialog, n) for n in kinds}
+        QFileDialog.getSaveFileName = staticmethod(  # type: ignore[assignment, method-assign]
+            lambda *a, **k: (str(self.folder / f"drawn.{rng.choice(['png', 'svg', 'gif'])}"), ""))  # fmt: skip
         QFileDialog.getOpenFileNames = staticmethod(lambda *a, **k: names)  # type: ignore[assignment, method-assign]
         QFileDialog.getOpenFileName = staticmethod(lambda *a, **k: (str(self.folder / "kept.jacket"), ""))  # type: ignore[assignment, method-assign]
         QFileDialog.getExistingDirectory = staticmethod(lambda *a, **k: str(self.folder / "out"))  # type: ignore[assignment, method-assign]

@@ -7,6 +7,8 @@ from typing import Any
 import numpy as np
 import pytest
 
+from bench.commands import Hunt
+from bench.odd_layers import KINDS
 from jacket.commands.general import project_name, registry_of
 from jacket.core.checks.model import Check
 from jacket.core.derive import islands_of, stretch_of
@@ -220,3 +222,11 @@ def test_two_large_layers_that_coincide_are_joined_beside_the_window_and_an_empt
     assert seen == ["beside"] and (mesh.n_faces, mesh.n_points) == (12_800, 2 * big.n_points)
     assert len(mesh.topology.nonmanifold_edges) == 0 and len(program.document.state.jackets) == 1
     assert program.document.undo() == "join the layers" and program.document.state.jackets == state.jackets
+
+
+@pytest.mark.parametrize("kind", KINDS)
+def test_commands_in_any_order_leave_odd_layers_sound(kind: str) -> None:
+    """What `bench/commands.py` does at length: nothing fails but with a sentence, and every mesh stays sound."""
+    hunt = Hunt()
+    hunt.on(kind, 1, 8)
+    assert hunt.failed == {} and hunt.made == 8

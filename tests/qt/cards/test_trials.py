@@ -14,6 +14,7 @@ from bench import parts
 from jacket.core.mesh.poles import irregular_count, irregular_points, is_pole
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.quads.auto import AutoSettings, automatic_quads
+from jacket.core.rows.measure import rings
 from jacket.document.document import Document
 from jacket.document.state import JacketObject, SourceObject, State
 from jacket.document.task import Task
@@ -22,7 +23,7 @@ from jacket.qt.window import Window
 from jacket.settings import Settings
 from jacket.stages.topology.tools.tidying import Tidy
 from jacket.stages.topology.values import TopologyValues
-from tests.conftest import gone
+from tests.conftest import gone, grid
 from tests.hands import document_over
 from tests.host import Headless, put, toggle
 from tests.stages.test_commands import box, run
@@ -121,3 +122,12 @@ def test_rows_are_taken_out_and_added_from_the_card() -> None:
     host.document.hold("edges", [edge])
     fewer = run(host, "collapse-row")
     assert fewer.n_faces == mesh.n_faces - 16 and fewer.is_quads and is_pole(fewer, int(irregular_points(fewer)[0]))
+    # Edges that one row crosses are one row, and where nothing is left nothing more is looked for.
+    ring = np.flatnonzero(rings(mesh).of_edge == rings(mesh).of_edge[edge])
+    for command, quads in (("add-row", more.n_faces), ("collapse-row", fewer.n_faces)):
+        host.document.undo()
+        host.document.hold("edges", ring[:5])
+        assert run(host, command).n_faces == quads
+    alone = Headless(document_over(parts.box(1, 1, 1), grid(1, 1)).state)
+    alone.document.hold("edges", np.arange(4))
+    assert run(alone, "collapse-row").n_faces == 0

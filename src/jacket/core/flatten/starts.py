@@ -151,7 +151,7 @@ def _length(loop: Floats) -> float:
 
 def _on_circle(loop: Floats) -> Floats:
     step = np.linalg.norm(np.roll(loop, -1, axis=0) - loop, axis=1)
-    step = np.maximum(step, step.mean() * 1e-3)
+    step = np.maximum(step, max(step.mean() * 1e-3, 1e-300))
     angle = 2 * np.pi * np.concatenate([[0], np.cumsum(step)[:-1]]) / step.sum()
     return np.stack([np.cos(angle), np.sin(angle)], axis=1)
 

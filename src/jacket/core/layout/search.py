@@ -30,6 +30,7 @@ LONE = 24
 """Attempts without progress after which a shape lies as well as it can; of more there are that times their number squared."""
 FEW = 40
 """Shapes of which all are moved in every sweep; of more only those in trouble and their neighbours."""
+MOST_WEIGHED = 1500
 SLACK = 24.0
 """Pixels that shapes may come closer before pairs are looked for anew."""
 
@@ -98,8 +99,8 @@ class Search:
         """A layout at a larger scale that is not allowed yet, and what is to become of it first."""
         self.count = len(fixed)
         self.moving = np.flatnonzero(~fixed)
-        self.weight = np.ones((self.count, self.count)) if self.count <= 1500 else None
-        self._weight = self.weight if self.weight is not None else np.zeros((0, 0))
+        # Of very many all count the same: none is kept.
+        self.weight = np.ones((self.count, self.count)) if self.count <= MOST_WEIGHED else np.zeros((0, 0))
         self.covered = Covered(stock, room, float(room.sizes.max()) / 170)
         self.bulk = stock.radius**2
 
@@ -113,7 +114,7 @@ class Search:
         self, lying: Lying, scale: float, active: Bools, rounds: int = 60
     ) -> tuple[float, float, Ints, Floats, Floats]:
         """Move active shapes apart, writing into `lying`; energy, deepest miss, pairs, what each misses, and walls."""
-        return settled(active, self._weight, self.freedom.turns == 0, self.sizes(scale), lying, self.stock, self.room, rounds, ENOUGH, SLACK)
+        return settled(active, self.weight, self.freedom.turns == 0, self.sizes(scale), lying, self.stock, self.room, rounds, ENOUGH, SLACK)
 
     def free(self, lying: Lying, scale: float) -> bool:
         """Whether nothing lies too close anywhere."""
@@ -205,8 +206,7 @@ class Search:
     def _part(self, lying: Lying, scale: float) -> Generator[Found, None, tuple[float, bool]]:
         """Move apart what overlaps; every sweep that does not get there puts the worst elsewhere and lets its pairs count
         more. Returns the energy and whether nothing overlaps any more; yields the best so far after each sweep."""
-        if self.weight is not None:
-            self.weight[:] = 1.0
+        self.weight[:] = 1.0
         active = ~self.fixed
         least, stuck = np.inf, 0
         for _ in range(MOST_SWEEPS):
@@ -243,7 +243,7 @@ class Search:
         return out & ~self.fixed
 
     def _insist(self, pairs: Ints, share: Floats) -> None:
-        if self.weight is None or len(share) == 0:
+        if len(self.weight) == 0 or len(share) == 0:
             return
         factor = 1 + PUSH * share / max(float(share.max()), 1e-300)
         self.weight[pairs[:, 0], pairs[:, 1]] *= factor
@@ -252,13 +252,13 @@ class Search:
     def _relocate(self, k: int, lying: Lying, scale: float, near: bool = False) -> None:
         """Put a shape where it costs least, if that is less than where it is."""
         sizes = self.sizes(scale)
-        weights = self.weight[k] if self.weight is not None else np.ones(self.count)
+        weights = self.weight[k] if len(self.weight) else np.ones(self.count)
         turns, flips = self._ways(k, lying)
         sheets = np.arange(len(self.room.sizes)) if self.freedom.sheets else lying.sheet[[k]]
         found = places_for(k, weights, sizes, lying, self.covered, sheets, turns, flips, self.random, not near)
         if found:
             places = np.array([place[1:] for place in found[:CHOICE]])
-            best_tried(k, places, self._weight, self.freedom.turns == 0, sizes, lying, self.stock, self.room, 25, ENOUGH, SLACK)
+            best_tried(k, places, self.weight, self.freedom.turns == 0, sizes, lying, self.stock, self.room, 25, ENOUGH, SLACK)
 
     def _ways(self, k: int, lying: Lying) -> tuple[Floats, Floats]:
         """Turns and flips to try."""

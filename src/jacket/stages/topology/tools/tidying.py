@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 from scipy.spatial import cKDTree
 
-from jacket.core.derive import surface_of
+from jacket.core.derive import rings_of, surface_of
 from jacket.core.fit.lifted import lifted_points, settled
 from jacket.core.fit.relax import untangled
 from jacket.core.fit.tidy import (
@@ -419,8 +419,11 @@ def _across_held(document: Document, change: Callable[[PolyMesh, int], PolyMesh]
     edges = document.state.held.of("edges")
     if len(edges) == 0:
         raise EditRefused("Hold an edge that the row crosses.")
-    for place in mesh.points[mesh.topology.edge_points[edges]].mean(axis=1):
-        mesh = change(mesh, _edge_at(mesh, place))
+    # Edges that one row crosses stand for it together, however many are held.
+    first = np.unique(rings_of(mesh).of_edge[edges], return_index=True)[1]
+    for place in mesh.points[mesh.topology.edge_points[edges[np.sort(first)]]].mean(axis=1):
+        if mesh.n_faces:
+            mesh = change(mesh, _edge_at(mesh, place))
     return _laid(document, mesh)
 
 
