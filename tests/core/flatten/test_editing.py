@@ -318,3 +318,15 @@ def test_the_upper_pattern_is_that_of_scipy() -> None:
     full = sparse.coo_array((blocks.ravel(), (np.repeat(ids, 6, axis=1).ravel(), np.tile(ids, (1, 6)).ravel())), shape=(2 * n, 2 * n))
     assert abs(upper - sparse.triu(full.tocsc())).max() < 1e-12
     assert (rows[starts[1:] - 1] == np.arange(2 * n)).all() and (np.diff(starts) > 0).all()
+
+
+@pytest.mark.parametrize("reweighted", [False, True])
+def test_a_triangle_whose_thinness_rounds_to_nothing_still_has_derivatives(reweighted: bool) -> None:
+    """Its determinant is above 0 and its energy a number; the smaller singular value, a difference, is 0 to the last digit."""
+    uv = np.array([[0.0, 0], [1, 0], [0, 1e-17]])
+    own = uv, np.array([[0, 1, 2]]), np.eye(2)[None], np.ones(1)
+    assert np.isfinite(kernels.mean_energy(*own)) and np.linalg.det(uv[1:]) > 0
+    assert np.hypot(0.5, 0.5e-17) - np.hypot(0.5, 0.5e-17) == 0
+    blocks = np.zeros((1, 6, 6))
+    assert not np.isnan(kernels.derivatives(*own, reweighted, blocks)).any()
+    kernels.derivatives_between(*own, 0.5, 1.5, blocks)

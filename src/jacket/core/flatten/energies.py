@@ -10,6 +10,9 @@ import numpy as np
 
 from jacket.core.jit import inline, kernel
 
+THIN = 1e-70
+"""In place of a singular value that rounding makes 0 where the determinant, and so the energy, is not."""
+
 
 @kernel
 def hessian_pattern(tri, n_points):
@@ -189,6 +192,7 @@ def derivatives(uv, tri, inverse, area, reweighted, blocks):
     for t in range(n):
         j00, j01, j10, j11 = _jacobian(uv, tri, inverse, t)
         s1, s2, p, r = _svd(j00, j01, j10, j11)
+        s2 = s2 if s2 != 0.0 else THIN
         cp, sp, cr, sr = np.cos(p), np.sin(p), np.cos(r), np.sin(r)
         # Columns of U and V.
         u00, u10, u01, u11 = cp, sp, -sp, cp
@@ -260,6 +264,7 @@ def derivatives_between(uv, tri, inverse, area, p, q, blocks):
     for t in range(n):
         j00, j01, j10, j11 = _jacobian(uv, tri, inverse, t)
         s1, s2, left, right = _svd(j00, j01, j10, j11)
+        s2 = s2 if s2 != 0.0 else THIN
         cl, sl, cr, sr = np.cos(left), np.sin(left), np.cos(right), np.sin(right)
         det = s1 * s2
         a, s = (s1 * s1 + s2 * s2) / (2 * det), (det + 1 / det) / 2
