@@ -10,6 +10,7 @@ from jacket.core.mesh.geometry import face_areas, scaled_jacobian, volume
 from jacket.core.mesh.pieces import put_side_by_side
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.mesh.walks import euler_characteristic
+from jacket.core.quads import gridmap
 from jacket.core.quads.auto import AutoSettings, automatic_quads
 from jacket.core.quads.base import make_base
 from jacket.core.quads.cut import cut_mesh
@@ -153,6 +154,18 @@ def test_a_part_thinner_than_a_step_gets_closer_ones() -> None:
     far = igl.point_mesh_squared_distance(thin.points, quads.points, quads.triangle_points.astype(np.int64))[0]
     assert np.sqrt(far.max()) < 0.01 * both.diagonal
     assert float(np.percentile(scaled_jacobian(quads), 1)) > 0.7
+
+
+def test_a_surface_too_broken_for_a_grid_is_split_plainly_and_told(monkeypatch: pytest.MonkeyPatch) -> None:
+    """Whole numbers by the ten thousand would take all memory: a ball's few count as too many here. Distances by libigl."""
+    monkeypatch.setattr(gridmap, "MOST_INTEGERS", 2)
+    ball = icosphere(4)
+    result = automatic_quads(ball, AutoSettings(quads=300))
+    assert any("too broken for a grid" in note for note in result.notes)
+    assert result.mesh.is_quads and result.figures.euler == 2 and result.figures.folded == 0
+    assert abs(result.mesh.n_faces / 300 - 1) < 0.1
+    far = igl.point_mesh_squared_distance(ball.points, result.mesh.points, result.mesh.triangle_points.astype(np.int64))[0]
+    assert np.sqrt(far.max()) < 0.02 * ball.diagonal
 
 
 def test_holes_and_handles_that_no_row_fits_through_are_closed_and_told() -> None:

@@ -41,6 +41,7 @@ from jacket.core.source.skin import Tears
 from jacket.core.space.bvh import Bvh
 from jacket.core.space.rays import RayTree
 from jacket.core.space.sample import uncovered_share
+from jacket.errors import SolveError
 from jacket.progress import Progress, part, ticking
 
 
@@ -135,7 +136,14 @@ def _part_covered(
     """Quads over one part. Where no grid carries its creases, one without them is tried before a coarse one is split."""
     progress, tick = ticking(progress)
 
-    found = grid_for(base, wanted, length, settings, guides, notes, progress, watch)
+    try:
+        found = grid_for(base, wanted, length, settings, guides, notes, progress, watch)
+    except SolveError:
+        broken = _plainly_split(base, surface, wanted, 1.0)
+        if broken is None:
+            raise
+        notes.append(f"The surface near {told(base.mesh)} is too broken for a grid; its triangles were split there instead.")
+        return broken, 0
     base, solver, quads, wanted, length = found.base, found.solver, found.quads, found.wanted, found.length
     painted = painted_on(base, settings)
     gridded = quads is not None
@@ -205,29 +213,39 @@ FEW = 60
 PLAIN = (3.0, 2.5, 2.0, 3.5, 1.6, 1.4, 1.2)
 """Of how many quads a triangle of a plain split makes one, until none is folded: each is split in three."""
 
+TOO_MANY = 8
+"""Triangles for each quad wanted that a part which cannot be reduced further may have to be split plainly."""
+
 
 def _whole(laid: PolyMesh, base: Base, surface: Bvh, wanted: int, notes: list[str]) -> PolyMesh:
     """Quads over a part, or where they leave some of it uncovered or are far too few, a plain split of its triangles if
     that does better."""
-    points, triangles = base.mesh.points, base.mesh.triangle_points
     missed = missed_by(laid, base, wanted)
-    if missed <= MISSED:
+    best = _plainly_split(base, surface, wanted, max(missed, MISSED)) if missed > MISSED else None
+    if best is None:
         return laid
+    notes.append(f"No grid covers the part near {told(base.mesh)} whole; its triangles were split there instead.")
+    return best
+
+
+def _plainly_split(base: Base, surface: Bvh, wanted: int, missed: float) -> PolyMesh | None:
+    """A part's triangles reduced, each split in three and opened: of several densities the one with the fewest folds that leaves out no
+    more than a share; None where none is sound."""
+    points, triangles = base.mesh.points, base.mesh.triangle_points
     best: PolyMesh | None = None
     for triple in PLAIN:
         coarse = simplify(points, triangles, max(round(wanted / triple), 4))
+        if len(coarse[1]) > TOO_MANY * wanted:
+            break
         plain = split_to_quads(PolyMesh.from_faces(*coarse))
         plain = plain.with_points(surface.project(plain.points))
-        if len(plain.topology.nonmanifold_edges) or uncovered_share(points, triangles, [plain], 1000) > max(missed, MISSED):
+        if len(plain.topology.nonmanifold_edges) or uncovered_share(points, triangles, [plain], 1000) > missed:
             continue
         plain = opened(plain, surface, np.zeros(plain.n_points, bool))
         if best is None or fold_count(plain) < fold_count(best):
             best = plain
         if fold_count(best) == 0:
             break
-    if best is None:
-        return laid
-    notes.append(f"No grid covers the part near {told(base.mesh)} whole; its triangles were split there instead.")
     return best
 
 

@@ -22,10 +22,13 @@ from jacket.core.quads.cut import CutMesh
 from jacket.core.quads.field import Field
 from jacket.core.solve.cholesky import Factor
 from jacket.core.solve.integers import integer_kernel, with_one
+from jacket.errors import SolveError
 from jacket.progress import Progress, silent
 
 MANY = 600
 """Integers above which a grid counts as very irregular: a torn or noisy scan."""
+MOST_INTEGERS = 6000
+"""Whole numbers that are eliminated at most: relations among them are kept whole, and that many take half a gigabyte and minutes."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -210,13 +213,16 @@ class GridSolver:
         painted: Floats | None = None,
     ) -> None:  # fmt: skip
         """`density` (F,): how many times as close the steps of each face are to be. `unit_border`: each border edge of
-        the mesh is one step, exactly; raises SolveError where no grid has such a border. `ways`: as for `smooth_field`.
+        the mesh is one step, exactly. Raises SolveError where no grid has such a border, or there are more than
+        `MOST_INTEGERS` whole numbers to choose. `ways`: as for `smooth_field`.
         `painted` (F,): factors of density to be reached on top of that."""
         self.mesh, self.field, self.cut, self.density, self.painted = mesh, field, cut, density, painted
         relations = _relate_all(mesh, field, cut, creases, unit_border, ways)
         progress(0.2, "eliminating the whole-number constraints")
         n = 2 * cut.n_classes
         found = [relations.find(x) for x in range(n)]
+        if relations.n_integers > MOST_INTEGERS:
+            raise SolveError("The surface is too broken here for a grid of quads; mend or smooth the source, or reduce it first.")
         to_free = integer_kernel(_dense(relations.rows, relations.n_integers))
         given = np.zeros(relations.n_integers, np.int64)
         if unit_border:
