@@ -33,8 +33,8 @@ ALONE, HANDFUL = 80, 16
 """Rounds in which the two say nothing yet, and up to how many shapes: of few the first good layout decides what comes of all others."""
 CLOSE = 60
 """Shapes from which on the search begins with a layout closer than is allowed: of fewer it soon finds a better one itself."""
-MEND_SECONDS = 0.004
-"""Seconds a shape before the end from which on margins are only mended."""
+MEND_SECONDS, LEAST_SECONDS = 0.004, 0.5
+"""Seconds a shape before the end from which on margins are only mended, and for how long the exact end may grow whatever the time."""
 LEAST_MARGIN = 0.3
 """Units that the search keeps at least, so that borders never cross; the squeeze then goes as near as is asked."""
 
@@ -325,7 +325,7 @@ class _Table:
         self, squeeze: Squeeze, found: Lying, scale: float, first: tuple[Lying, float], progress: Progress
     ) -> tuple[Lying, float]:
         """A found layout with every margin kept to the last digit; the first one where that fails or is larger."""
-        until = self.start + self.settings.seconds - MEND_SECONDS * len(self.pieces)
+        until = max(self.start + self.settings.seconds - MEND_SECONDS * len(self.pieces), time.monotonic() + LEAST_SECONDS)
         # Where a thin point was missed and lies in another shape, a little smaller it comes free again.
         for start in ((found, scale), (found, 0.985 * scale), (found, 0.96 * scale), first):
             done = squeeze.enlarged(*start, most=self.most, progress=progress, until=until)
