@@ -162,7 +162,10 @@ def _part_covered(
         # The first result can be looked at while ends are sought and rows closed.
         watch(laid.points[laid.topology.edge_points])
         laid, solver = _with_missed(laid, base, solver, wanted, length, fit, part(progress, 0.7, 0.75))
+    of_grid = laid
     laid = _whole(laid, base, surface, wanted, notes)
+    # Ends of large plain splits are pulled to for a minute and hardly ever reached.
+    pulls = (gridded and laid is of_grid) or laid.n_faces <= PULLED
 
     def held(short: PolyMesh) -> PolyMesh:
         return ends_held(short, base, surface, eyes, tick)
@@ -179,7 +182,7 @@ def _part_covered(
     if not guides and laid is fitted_so:
         # Closed rows were opened before they were judged, and then pulled to their ends.
         laid = opened(laid, surface, np.zeros(laid.n_points, bool), lines_over(laid, base))
-    if laid.is_quads:
+    if laid.is_quads and pulls:
         laid = held(laid)
         if not guides:
             laid = opened_still(laid, base, surface, eyes, tick)
@@ -206,12 +209,13 @@ def _with_missed(
 
 PAINTED = 0.5
 """How much rows are made to close at most where density is painted."""
-FEW = 60
-"""Quads under which a part's rows are left as they are."""
+FEW, PULLED = 60, 1000
+"""Quads under which a part's rows are left as they are, and up to which a part without a grid is pulled to its ends."""
 
 
-PLAIN = (3.0, 2.5, 2.0, 3.5, 1.6, 1.4, 1.2)
-"""Of how many quads a triangle of a plain split makes one, until none is folded: each is split in three."""
+PLAIN, CLOSER_PLAIN = (3.0, 2.5, 2.0, 3.5), (1.6, 1.4, 1.2)
+"""Of how many quads a triangle of a plain split makes one, until none is folded: each is split in three. Of parts of few quads closer
+ones are tried, and taken where none is folded then."""
 
 TOO_MANY = 8
 """Triangles for each quad wanted that a part which cannot be reduced further may have to be split plainly."""
@@ -233,18 +237,23 @@ def _plainly_split(base: Base, surface: Bvh, wanted: int, missed: float) -> Poly
     more than a share; None where none is sound."""
     points, triangles = base.mesh.points, base.mesh.triangle_points
     best: PolyMesh | None = None
-    for triple in PLAIN:
+    tried = set[int]()
+    for triple in (*PLAIN, *(CLOSER_PLAIN if wanted < FORMED else ())):
         coarse = simplify(points, triangles, max(round(wanted / triple), 4))
         if len(coarse[1]) > TOO_MANY * wanted:
             break
+        if len(coarse[1]) in tried:
+            continue  # it could not be reduced as far
+        tried.add(len(coarse[1]))
         plain = split_to_quads(PolyMesh.from_faces(*coarse))
         plain = plain.with_points(surface.project(plain.points))
         if len(plain.topology.nonmanifold_edges) or uncovered_share(points, triangles, [plain], 1000) > missed:
             continue
         plain = opened(plain, surface, np.zeros(plain.n_points, bool))
-        if best is None or fold_count(plain) < fold_count(best):
+        folds = fold_count(plain)
+        if best is None or (folds < fold_count(best) if triple in PLAIN else folds == 0):
             best = plain
-        if fold_count(best) == 0:
+        if folds == 0:
             break
     return best
 
