@@ -94,4 +94,3 @@ def _hold(program: Headless, rng: np.random.Generator) -> None:
     count = {"points": mesh.n_points, "edges": mesh.topology.n_edges, "faces": mesh.n_faces}[kind]
     if count:
         document.hold(kind, np.unique(rng.integers(0, count, int(rng.integers(1, 2 + count // 3)))))
-

@@ -13,6 +13,7 @@ from jacket.core.mesh.pieces import put_side_by_side
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.quads.auto import AutoSettings, automatic_quads
 from jacket.core.quads.subdivide import split_to_quads
+from tests.core.rows.shapes import torus, tube
 
 
 def split_hull(rng: np.random.Generator) -> PolyMesh:
@@ -26,21 +27,8 @@ def split_hull(rng: np.random.Generator) -> PolyMesh:
     return split_to_quads(PolyMesh.from_faces(places[used], np.where(inwards[:, None], faces[:, ::-1], faces)))
 
 
-def _around(rng: np.random.Generator, closed_along: bool, twist: int) -> PolyMesh:
-    around, along = int(rng.integers(3, 13)), int(rng.integers(3, 20))
-    u = 2 * np.pi * np.arange(around) / around
-    rows = along if closed_along else along + 1
-    v = 2 * np.pi * np.arange(rows) / along
-    if closed_along:
-        radius = 2 + 0.7 * np.cos(u)[None]
-        points = np.stack([radius * np.cos(v)[:, None], radius * np.sin(v)[:, None], 0.7 * np.sin(u)[None] + 0 * v[:, None]], -1)
-    else:
-        points = np.stack([np.cos(u)[None] + 0 * v[:, None], np.sin(u)[None] + 0 * v[:, None], 0 * u[None] + v[:, None]], -1)
-    i, j = np.divmod(np.arange(around * along), around)
-    k = np.where((i + 1 == along) & closed_along, twist, 0)
-    a, b = i * around + j, i * around + (j + 1) % around
-    c, d = (i + 1) % rows * around + (j + 1 + k) % around, (i + 1) % rows * around + (j + k) % around
-    return PolyMesh.from_faces(points.reshape(-1, 3), np.stack([a, b, c, d], 1))
+def _sizes(rng: np.random.Generator) -> tuple[int, int]:
+    return int(rng.integers(3, 13)), int(rng.integers(3, 20))
 
 
 def _sheet(rng: np.random.Generator) -> PolyMesh:
@@ -55,8 +43,8 @@ def _sheet(rng: np.random.Generator) -> PolyMesh:
 
 KINDS: dict[str, Callable[[np.random.Generator], PolyMesh]] = {
     "split hull": split_hull,
-    "tube": lambda rng: _around(rng, False, 0),
-    "torus": lambda rng: _around(rng, True, int(rng.integers(0, 4))),
+    "tube": lambda rng: tube(*_sizes(rng)),
+    "torus": lambda rng: torus(*_sizes(rng), int(rng.integers(0, 4))),
     "sheet with holes": _sheet,
     "triangles": lambda rng: ball(int(rng.integers(3, 12)), int(rng.integers(3, 16))),
     "one tetrahedron": lambda rng: tetrahedron(),
@@ -66,7 +54,7 @@ KINDS: dict[str, Callable[[np.random.Generator], PolyMesh]] = {
     "slivers": lambda rng: slivers(),
     "non-manifold": lambda rng: nonmanifold(),
     "many parts": lambda rng: many_parts(30),
-    "hull and tube": lambda rng: put_side_by_side([split_hull(rng), _around(rng, False, 0)]),
+    "hull and tube": lambda rng: put_side_by_side([split_hull(rng), tube(*_sizes(rng))]),
     "quads": lambda rng: automatic_quads(ball(), AutoSettings(quads=int(rng.integers(60, 400)))).mesh,
     "flat": lambda rng: (lambda m: m.with_points(m.points * [1, 1, 0]))(_sheet(rng)),
     "tiny": lambda rng: (lambda m: m.with_points(m.points * 1e-7))(split_hull(rng)),

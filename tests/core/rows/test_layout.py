@@ -8,8 +8,8 @@ import numpy as np
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
-from scipy.spatial import ConvexHull
 
+from bench.odd_layers import split_hull
 from jacket.core.mesh.pieces import split_off
 from jacket.core.mesh.poles import irregular_count
 from jacket.core.mesh.polymesh import PolyMesh
@@ -62,19 +62,10 @@ def test_patches_cover_every_face_once_and_sides_add_up(winding: PolyMesh) -> No
     assert sum((p.points.shape[0] - 1) * (p.points.shape[1] - 1) for p in tm.patches) == winding.n_faces
 
 
-def _split_hull() -> PolyMesh:
-    """Triangles over random places on a ball, each split in three: nearly every point is irregular, and lines are more than points."""
-    rng = np.random.default_rng(2)
-    places = rng.normal(size=(14, 3))
-    places /= np.linalg.norm(places, axis=1)[:, None]
-    hull = ConvexHull(places)
-    inwards = np.linalg.det(places[hull.simplices]) < 0
-    return split_to_quads(PolyMesh.from_faces(places, np.where(inwards[:, None], hull.simplices[:, ::-1], hull.simplices)))
-
-
 @pytest.mark.parametrize("splits", [False, True])
 def test_the_same_lengths_give_the_same_quads(winding: PolyMesh, splits: bool) -> None:
-    winding = _split_hull() if splits else winding
+    # Of split hulls nearly every point is irregular, and lines are more than points.
+    winding = split_hull(np.random.default_rng(2)) if splits else winding
     tm = taken_apart(winding)
     assert (len(tm.chains) > winding.n_points) == splits
     plan = layout(tm)

@@ -289,7 +289,8 @@ class _Table:
         stock = stock_of(shapes)
         seeds = (self.settings.seed, self.settings.seed + 1_000_003)
         searches = [Search(stock, room, freedom, lying.copied(), scale, self.still, seed, self.most) for seed in seeds]
-        if len(shapes) > CLOSE:
+        # Where the first layout took half of the time there is none for another.
+        if len(shapes) > CLOSE and time.monotonic() - self.start < 0.5 * self.settings.seconds:
             self._look_ahead(searches, seeds, lying, scale, progress)
         search = Team(searches, TOGETHER if len(shapes) <= 100 else 1, ALONE if len(shapes) <= HANDFUL else 0)
         told, made = 0.0, 0
