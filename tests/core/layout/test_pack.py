@@ -110,3 +110,32 @@ def _apart(count: int) -> tuple[np.ndarray, np.ndarray]:
     at = np.array([[2.0 * (k % 4), 2.0 * (k // 4), 0] for k in range(count)])
     square = np.array([[0, 0, 0], [1, 0, 0], [1, 1, 0], [0, 1, 0.0]])
     return (at[:, None] + square).reshape(-1, 3), np.arange(4 * count).reshape(-1, 4)
+
+
+def test_where_the_exact_end_fails_the_layout_found_before_is_taken(monkeypatch: pytest.MonkeyPatch) -> None:
+    """With the last layout told to have no exact place, whatever its size, the one before is the answer and not the first; its margin is
+    shapely's."""
+    from jacket.core.layout.pack import _Table
+    from jacket.core.layout.squeeze import Squeeze
+
+    tiles = PolyMesh.from_faces(*_apart(9))
+    islands = Islands.of(tiles.with_uv(tiles.points[tiles.corners][:, :2] / 40), sheets_of(512, margin=4.0))
+    exact, enlarged, seen = _Table._exact, Squeeze.enlarged, {}
+
+    def noting(self, squeeze, found, first, progress):  # type: ignore[no-untyped-def]
+        seen["first"], seen["best"], seen["before"] = first[1], found.scale, [scale for _, scale in found.before]
+        return exact(self, squeeze, found, first, progress)
+
+    def failing(self, lying, scale, **more):  # type: ignore[no-untyped-def]
+        if scale not in (seen["first"], *seen["before"]):
+            return None
+        seen["taken"] = scale
+        return enlarged(self, lying, scale, **more)
+
+    monkeypatch.setattr(_Table, "_exact", noting)
+    monkeypatch.setattr(Squeeze, "enlarged", failing)
+    done = pack(islands, PackSettings("none", steps=30, seed=2))
+    assert seen["taken"] == seen["before"][0] and seen["first"] < seen["taken"] < seen["best"]
+    assert sorted(seen["before"], reverse=True) == seen["before"]
+    drawn = shapes(tiles.with_uv(done.uv), 512)
+    assert min(a.distance(b) for k, a in enumerate(drawn) for b in drawn[k + 1 :]) == pytest.approx(4.0, abs=0.01)

@@ -16,7 +16,7 @@ from jacket.core.quads.subdivide import split_to_quads
 from jacket.core.seams.cuts import cut_edges, sharp_edges
 from jacket.core.seams.hiding import led_hidden
 from jacket.core.seams.measure import seam_figures, turning_points
-from jacket.core.seams.sewing import partner_threads
+from jacket.core.seams.sewing import hinge_share, partner_threads
 from jacket.core.seams.sky import open_sky
 from jacket.core.seams.suggest import SuggestSettings, Wishes, network_share, opened, sharp_network, suggest_seams
 from jacket.core.uv.chart import charts_of
@@ -234,3 +234,58 @@ def test_strips_longer_than_the_sheet_are_cut_across() -> None:
             # What is less than four times as long as wide is no strip.
             wide = float(of.surface_area[k]) / sides.max()
             assert sides.max() <= max(longest * side, 4 * wide) * (1 + 1e-6)
+
+
+def comb(teeth: int) -> PolyMesh:
+    """A bar of cubes with every other one carrying a tooth two cubes high, as the squares of its outside."""
+    cells = {(x, 0, 0) for x in range(2 * teeth - 1)} | {(2 * k, y, 0) for k in range(teeth) for y in (1, 2)}
+    corners = {
+        (1, 0, 0): [(1, 0, 0), (1, 1, 0), (1, 1, 1), (1, 0, 1)], (-1, 0, 0): [(0, 0, 0), (0, 0, 1), (0, 1, 1), (0, 1, 0)],
+        (0, 1, 0): [(0, 1, 0), (0, 1, 1), (1, 1, 1), (1, 1, 0)], (0, -1, 0): [(0, 0, 0), (1, 0, 0), (1, 0, 1), (0, 0, 1)],
+        (0, 0, 1): [(0, 0, 1), (1, 0, 1), (1, 1, 1), (0, 1, 1)], (0, 0, -1): [(0, 0, 0), (0, 1, 0), (1, 1, 0), (1, 0, 0)],
+    }  # fmt: skip
+    squares = [np.array(ring) + cell for cell in sorted(cells) for way, ring in corners.items()
+               if tuple(np.add(cell, way)) not in cells]  # fmt: skip
+    points, where = np.unique(np.concatenate(squares), axis=0, return_inverse=True)
+    return PolyMesh.from_faces(points.astype(float), where.reshape(-1, 4))
+
+
+def test_islands_of_many_walls_are_compact_and_nothing_hangs_on_by_a_short_edge() -> None:
+    """Where walls of a comb are sewn, the island fills its hull (as shapely tells) and each seam that was sewn is a fair part of the way
+    round; who wants few islands gets fewer of them."""
+    import shapely
+    from shapely.ops import unary_union
+
+    mesh = comb(4)
+    walls = face_parts(mesh, sharp_network(mesh))[1]
+    cut = suggest_seams(mesh)
+    flat, islands = unwrap(cut)
+    labels = island_labels(flat)[1]
+    assert all(i.flat and not i.overlaps for i in islands) and 3 < len(islands) < walls.max() + 1
+    sewn = 0
+    for k in range(len(islands)):
+        faces = np.flatnonzero(labels == k)
+        drawn = unary_union([shapely.Polygon(flat.uv[flat.starts[f] : flat.starts[f + 1]]).buffer(1e-9) for f in faces])
+        if len(np.unique(walls[faces])) > 1:
+            sewn += 1
+            assert drawn.area >= 0.85 * drawn.convex_hull.area
+            # Without its narrowest square nothing falls off: a tail hangs on by one edge.
+            assert shapely.get_num_geometries(drawn.buffer(-0.49 * np.sqrt(drawn.area / len(faces)))) == 1
+    assert sewn > 2
+    assert len(unwrap(suggest_seams(mesh, SuggestSettings(most=4)))[1]) < len(islands)
+
+
+def test_how_much_of_the_way_round_the_smaller_part_a_chain_is() -> None:
+    """Of a square of 6 by 6 a column of 6 squares is cut off: 6 of the 14 edges round it, by counting; and nothing is cut along a slit."""
+    mesh = grid(6)
+    topology = mesh.topology
+    ends = mesh.points[topology.edge_points]
+    length = np.linalg.norm(ends[:, 1] - ends[:, 0], axis=1)
+    line = np.isclose(ends[:, :, 0], mesh.points[:, 0].min() + length.min()).all(axis=1)
+    chain = np.flatnonzero(line)
+    sides = np.stack([mesh.face_of_corner[topology.edge_corner], mesh.face_of_corner[topology.twin[topology.edge_corner]]], axis=1)
+    assert len(chain) == 6
+    assert hinge_share(mesh, sides, line, chain, length) == pytest.approx(6 / 14)
+    slit = line.copy()
+    slit[chain[0]] = False
+    assert hinge_share(mesh, sides, slit, chain[1:], length) == 1.0

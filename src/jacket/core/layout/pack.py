@@ -10,14 +10,14 @@ from functools import partial
 import numpy as np
 from numpy.typing import NDArray
 
-from jacket.core.beside import Begun
+from jacket.core.beside import Begun, pool
 from jacket.core.layout.clusters import clusters_of, pieces_lying
 from jacket.core.layout.greedy import Greedy, turn_matrix
 from jacket.core.layout.parting import Lying, Room
 from jacket.core.layout.pieces import Bonds, Layer, Piece, pieces_of
 from jacket.core.layout.search import Found, Freedom, Search, Team
 from jacket.core.layout.shapes import Shape, stock_of
-from jacket.core.layout.squeeze import Outlines, Squeeze
+from jacket.core.layout.squeeze import Outlines, Squeeze, readied
 from jacket.core.mesh.polymesh import Floats
 from jacket.core.uv.islands import Islands
 from jacket.core.uv.sheets import Sheet, checked_sheets
@@ -163,13 +163,14 @@ class _Table:
 
     def packed(self, progress: Progress, watch: Watch | None) -> PackResult:
         """The whole way."""
+        pool(1, "readied").submit(readied)
         lying, scale = self._first(part(progress, 0.0, 0.1))
         squeeze = self._squeeze()
         steps = 0
         if self.settings.steps > 0:
-            found, size, steps = self._searched(lying, scale, part(progress, 0.1, 0.9), watch)
+            found, steps = self._searched(lying, scale, part(progress, 0.1, 0.9), watch)
             first = self._alone(lying, scale), scale
-            lying, scale = self._exact(squeeze, self._alone(found, size), size, first, part(progress, 0.9, 1.0))
+            lying, scale = self._exact(squeeze, found, first, part(progress, 0.9, 1.0))
         else:
             lying = self._alone(lying, scale)
         self._refuse_small(scale)
@@ -278,7 +279,7 @@ class _Table:
                 room[where[i]] -= area[i]
         return np.maximum(where, 0)
 
-    def _searched(self, lying: Lying, scale: float, progress: Progress, watch: Watch | None) -> tuple[Lying, float, int]:
+    def _searched(self, lying: Lying, scale: float, progress: Progress, watch: Watch | None) -> tuple[Found, int]:
         room = Room(self.room.sizes, np.maximum(self.room.margin, LEAST_MARGIN), np.maximum(self.room.edge, LEAST_MARGIN))
         sizes = np.sqrt([c.area for c in self.clusters if not c.fixed])
         spacing = float(np.clip(0.12 * np.median(sizes), 2.0, 5.0))
@@ -310,7 +311,7 @@ class _Table:
                     break
             if made >= self.settings.steps or gone > until or found.scale >= self.most:
                 break
-        return search.best.lying, search.best.scale, made
+        return search.best, made
 
     def _use(self, scale: float) -> float:
         area = sum(p.area * (1.0 if p.fixed else scale**2) for p in self.pieces)
@@ -322,17 +323,20 @@ class _Table:
     def _alone(self, lying: Lying, scale: float) -> Lying:
         return pieces_lying(self.clusters, lying, scale, len(self.pieces))
 
-    def _exact(
-        self, squeeze: Squeeze, found: Lying, scale: float, first: tuple[Lying, float], progress: Progress
-    ) -> tuple[Lying, float]:
-        """A found layout with every margin kept to the last digit; the first one where that fails or is larger."""
+    def _exact(self, squeeze: Squeeze, found: Found, first: tuple[Lying, float], progress: Progress) -> tuple[Lying, float]:
+        """A found layout with every margin kept to the last digit; one found before where that fails, in the end the first one."""
         until = max(self.start + self.settings.seconds - MEND_SECONDS * len(self.pieces), time.monotonic() + LEAST_SECONDS)
-        # Where a thin point was missed and lies in another shape, a little smaller it comes free again.
-        for start in ((found, scale), (found, 0.985 * scale), (found, 0.96 * scale), first):
-            done = squeeze.enlarged(*start, most=self.most, progress=progress, until=until)
+        best = found.lying, found.scale
+        # Where a thin point was missed and lies in another shape, a little smaller it comes free again; a shape in the hole of another
+        # is freed by none of that, as the hole shrinks as well.
+        for lying, scale in (best, (best[0], 0.985 * best[1]), *found.before, (best[0], 0.96 * best[1])):
+            if scale < first[1]:
+                continue
+            done = squeeze.enlarged(self._alone(lying, scale), scale, most=self.most, progress=progress, until=until)
             if done is not None and done[1] >= first[1] and not squeeze.crossing(*done):
                 return done
-        return first
+        done = squeeze.enlarged(*first, most=self.most, progress=progress, until=until)
+        return first if done is None or done[1] < first[1] or squeeze.crossing(*done) else done
 
     # ---- back to coordinates -------------------------------------------------------------------------------------------
 

@@ -31,6 +31,8 @@ LONE = 24
 FEW = 40
 """Shapes of which all are moved in every sweep; of more only those in trouble and their neighbours."""
 MOST_WEIGHED = 1500
+EARLIER = 4
+"""Layouts that are remembered beside the best one."""
 SLACK = 24.0
 """Pixels that shapes may come closer before pairs are looked for anew."""
 
@@ -47,10 +49,16 @@ class Freedom:
 
 @dataclass(frozen=True, eq=False)
 class Found:
-    """A layout with nothing too close but for `ENOUGH`, at a scale."""
+    """A layout with nothing too close but for `ENOUGH` as far as places along borders tell, at a scale; and the last ones found before
+    it, the latest first, for where exact distances tell otherwise."""
 
     lying: Lying
     scale: float
+    before: tuple[tuple[Lying, float], ...] = ()
+
+    def then(self, lying: Lying, scale: float) -> Found:
+        """One that was found after this one."""
+        return Found(lying, scale, ((self.lying, self.scale), *self.before)[:EARLIER])
 
 
 class Team:
@@ -140,7 +148,7 @@ class Search:
                 self._disturb(start, scale)
             energy, done = yield from self._part(start, scale)
             if done and scale > self.best.scale:
-                self.best = Found(start, scale)
+                self.best = self.best.then(start, scale)
                 pool.clear()
                 misses, grow = 0, min(grow * 1.5, 0.02)
             else:
@@ -157,7 +165,7 @@ class Search:
             trial = self._spread(lying, scale / begun)
             _, worst, *_ = self.settle(trial, scale, ~self.fixed, 300)
             if worst <= ENOUGH and self.free(trial, scale):
-                self.best = Found(trial, scale)
+                self.best = self.best.then(trial, scale)
             yield self.best
             scale *= SMALLER
 
@@ -170,7 +178,7 @@ class Search:
             trial = self._spread(self.best.lying, scale / self.best.scale)
             _, worst, *_ = self.settle(trial, scale, everything, 120 if self.count <= FEW else 300)
             if worst <= ENOUGH and self.free(trial, scale):
-                self.best = Found(trial, scale)
+                self.best = self.best.then(trial, scale)
             else:
                 grow *= 0.5
             yield self.best

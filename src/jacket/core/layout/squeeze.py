@@ -223,6 +223,11 @@ def _longer_pairs(a):
     return out
 
 
+def readied() -> None:
+    """Load what takes its time to load, before it is wanted."""
+    import scipy.optimize  # noqa: F401
+
+
 @dataclass(frozen=True, eq=False)
 class Touching:
     """Contacts (N,) of a layout: shapes a and b (−1 for the sheet's edge), distance, what it lacks of its margin, unit way

@@ -64,6 +64,19 @@ def sides_of(mesh: PolyMesh, sides: Ints, cut: Bools, chain: Ints) -> tuple[int,
     return (int(pairs[0, 0]), int(pairs[0, 1])) if (pairs == pairs[0]).all() else None
 
 
+def hinge_share(mesh: PolyMesh, sides: Ints, cut: Bools, chain: Ints, length: Floats) -> float:
+    """How much of its way round the part with the shorter one shares with the other along a chain, edges having a `length` (E,); 1
+    where both sides are one part."""
+    _, labels = face_parts(mesh, cut)
+    parts = np.unique(labels[sides[chain]])
+    if len(parts) < 2:
+        return 1.0
+    topology = mesh.topology
+    rim = np.flatnonzero(cut[topology.edge] | (topology.twin < 0))
+    around = np.bincount(labels[mesh.face_of_corner[rim]], length[topology.edge[rim]], labels.max() + 1)
+    return float(length[chain].sum() / max(float(around[parts].min()), 1e-300))
+
+
 def partner_threads(mesh: PolyMesh, uv: Floats, cut: Bools, only: Bools | None = None) -> Floats:
     """(T, 2, 2) for every chain of seams the middles of its two sides on the sheet, where they lie apart; `only` flags (E,)
     edges of the chains that are meant."""

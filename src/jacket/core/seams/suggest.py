@@ -20,7 +20,7 @@ from jacket.core.seams.cost import edge_costs
 from jacket.core.seams.foreseen import why_closed
 from jacket.core.seams.laying import QUICK, Laid
 from jacket.core.seams.patches import patch_seams
-from jacket.core.seams.sewing import chains, sides_of
+from jacket.core.seams.sewing import chains, hinge_share, sides_of
 from jacket.core.seams.sky import open_sky
 from jacket.core.seams.tailor import NONE, Tailor
 from jacket.core.uv.chart import chart_of
@@ -35,6 +35,11 @@ BOTH = 0.25
 """The same, from which on that is tried beside cutting by limbs."""
 MANY, SPECK = 100, 4
 """Parts of a carton up to which every wall counts, and faces up to which a wall is a speck where there are more."""
+FOLDED = 12
+"""Walls up to which a carton stays in one piece where it can, as a box is folded from a cross; of more walls islands are to be compact."""
+COMPACT, HINGE = 0.85, 0.2
+"""Share of its hull that an island of a carton of many walls fills at least once it is sewn, and share of the way round the smaller side
+that is sewn: what hangs on by less is a tail, beside which nothing finds room on the sheet."""
 UNCUT = 0.25
 """What a sharp edge costs that is not cut, by its length: shading breaks there."""
 TRIAL = 5
@@ -98,6 +103,7 @@ class _Work:
     open: Limits
     progress: Progress
     sew: Limits
+    hinge: float = 0.0
     rings: Bools = field(default_factory=lambda: np.zeros(0, bool))
     acts: int = 0
     good: set[bytes] = field(default_factory=set)
@@ -185,11 +191,15 @@ def _cut_one_way(work: _Work, network: Bools | None, keep: Bools) -> float:
     work.good.clear()
     work.acts, work.rings = 0, np.zeros_like(keep)
     if network is not None:
-        work.sew = Limits(1.004, 1.06, 0.62, work.open.long)
+        # Who wants few islands gets those that fill their hulls less.
+        many = work.settings.most >= USUAL and face_parts(tailor.mesh, network)[0] > FOLDED
+        work.sew = Limits(1.004, 1.06, COMPACT if many else 0.62, work.open.long)
+        work.hinge = HINGE if many else 0.0
         tailor.cut |= network
         tailor.watch("line", tailor.mesh.points[tailor.mesh.topology.edge_points[network]])
     else:
         work.sew = Limits(min(1.05, work.settings.stretch), 1.7, 0.68, work.open.long)
+        work.hinge = 0.0
         tailor.ring_rounds(work.settings.most)
         work.rings = tailor.cut & ~keep
     if not _open_all(work, QUICK):
@@ -420,7 +430,7 @@ def _sew(work: _Work) -> None:
 
 def _sewn(work: _Work, edges: Ints, tailor: Tailor) -> bool:
     pair = sides_of(tailor.mesh, tailor.faces, tailor.cut, edges)
-    if pair is None:
+    if pair is None or (work.hinge > 0 and hinge_share(tailor.mesh, tailor.faces, tailor.cut, edges, tailor.length) < work.hinge):
         return False
     image = tailor.mates[edges] if tailor.mates is not None else None
     both = edges if image is None or (image < 0).any() else np.union1d(edges, image[tailor.cut[image]])
