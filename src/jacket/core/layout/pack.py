@@ -33,6 +33,9 @@ ALONE, HANDFUL = 80, 16
 """Rounds in which the two say nothing yet, and up to how many shapes: of few the first good layout decides what comes of all others."""
 CLOSE = 60
 """Shapes from which on the search begins with a layout closer than is allowed: of fewer it soon finds a better one itself."""
+FINE, COARSE = 5.0, 12.0
+"""Units that five halves of a cell of a distance field, and places along borders, lie apart at most: corners are among the places, and the
+exact end mends what lies between them."""
 MEND_SECONDS, LEAST_SECONDS = 0.004, 0.5
 """Seconds a shape before the end from which on margins are only mended, and for how long the exact end may grow whatever the time."""
 LEAST_MARGIN = 0.3
@@ -282,10 +285,11 @@ class _Table:
     def _searched(self, lying: Lying, scale: float, progress: Progress, watch: Watch | None) -> tuple[Found, int]:
         room = Room(self.room.sizes, np.maximum(self.room.margin, LEAST_MARGIN), np.maximum(self.room.edge, LEAST_MARGIN))
         sizes = np.sqrt([c.area for c in self.clusters if not c.fixed])
-        spacing = float(np.clip(0.12 * np.median(sizes), 2.0, 5.0))
+        cell = float(np.clip(0.12 * np.median(sizes), 2.0, FINE)) / 2.5
+        spacing = float(np.clip(0.12 * np.median(sizes), 2.0, COARSE))
         reach = float(room.margin.max()) + 6.0
         spacings = [float(np.clip(0.12 * np.sqrt(c.area), 1.5, spacing)) for c in self.clusters]
-        shapes = [Shape.of(c.segments, c.area, step, step / 2.5, reach) for c, step in zip(self.clusters, spacings, strict=True)]
+        shapes = [Shape.of(c.segments, c.area, step, min(step / 2.5, cell), reach) for c, step in zip(self.clusters, spacings, strict=True)]
         freedom = Freedom(TURNS[self.settings.turn], self.settings.mirrored, self.settings.spread and len(self.sheets) > 1)
         stock = stock_of(shapes)
         seeds = (self.settings.seed, self.settings.seed + 1_000_003)

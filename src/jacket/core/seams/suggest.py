@@ -11,6 +11,7 @@ from dataclasses import dataclass, field, replace
 
 import numpy as np
 
+from jacket.core.beside import pool
 from jacket.core.flatten.descent import FULL_STEPS
 from jacket.core.mesh.geometry import dihedral_angles, edge_lengths, face_areas
 from jacket.core.mesh.polymesh import Bools, Floats, Ints, PolyMesh
@@ -40,6 +41,8 @@ FOLDED = 12
 COMPACT, HINGE = 0.85, 0.2
 """Share of its hull that an island of a carton of many walls fills at least once it is sewn, and share of the way round the smaller side
 that is sewn: what hangs on by less is a tail, beside which nothing finds room on the sheet."""
+SCRAP = 0.01
+"""Share of a piece's area under which an island is a scrap."""
 UNCUT = 0.25
 """What a sharp edge costs that is not cut, by its length: shading breaks there."""
 TRIAL = 5
@@ -205,11 +208,16 @@ def _cut_one_way(work: _Work, network: Bools | None, keep: Bools) -> float:
     if not _open_all(work, QUICK):
         return np.inf
     _sew(work)
-    # Laid flat anew, as Flatten will: what only came out from where it lay is cut once more.
-    tailor.places[:] = np.nan
-    work.good.clear()
-    if not _open_all(work, FULL_STEPS):
-        return np.inf
+    # Laid flat anew, as Flatten will: what only came out from where it lay is cut once more, and all is laid anew again.
+    before = np.zeros_like(keep)
+    while (before != tailor.cut).any():
+        before = tailor.cut.copy()
+        tailor.places[:] = np.nan
+        tailor.laid.clear()
+        work.good.clear()
+        if not _open_all(work, FULL_STEPS):
+            return np.inf
+        _sew_scraps(work)
     excess, root = 0.0, float(np.sqrt(tailor.whole))
     for faces in tailor.parts():
         laid = tailor.lay(faces, FULL_STEPS)
@@ -412,44 +420,97 @@ def _sew(work: _Work) -> None:
     """Close chains that need not be cut, the dearest first; rings and kept cuts stay."""
     tailor = work.tailor
     refused: set[bytes] = set()
+    again = False
     while True:
         rows = [c for c in chains(tailor.mesh, tailor.cut)
                 if not (work.rings[c] | tailor.keep[c]).any()]  # fmt: skip
         rows.sort(key=lambda c: -float(np.where(np.isfinite(tailor.cost[c]), tailor.cost[c], 0).sum()))
-        for n, chain in enumerate(rows):
-            key = np.sort(chain).tobytes()
-            if key in refused:
+        asked = [chain for chain in rows if np.sort(chain).tobytes() not in refused]
+        for n in range(0, len(asked), 2):
+            work.progress(0.6 + 0.35 * n / len(asked), "sewing what need not be cut")
+            cut = _first_unsewn(work, asked[n : n + 2], refused)
+            if cut is not None:
+                _sewn(work, cut)
+                again = True
+                break
+        else:
+            # What was refused may do now that its sides are larger.
+            if not again:
+                return
+            again = False
+            refused.clear()
+
+
+def _first_unsewn(work: _Work, asked: list[Ints], refused: set[bytes]) -> Bools | None:
+    """(E,) what stays cut where the first of one or two chains is sewn that may be; those before it are refused. They are judged side by
+    side, as mostly all are."""
+    others = [pool(1, "sewing").submit(_unsewn, work, chain) for chain in asked[1:]]
+    for chain, judge in zip(asked, [lambda: _unsewn(work, asked[0]), *(other.result for other in others)], strict=True):
+        cut = judge()
+        if cut is not None:
+            return cut
+        refused.add(np.sort(chain).tobytes())
+    return None
+
+
+def _sew_scraps(work: _Work) -> None:
+    """Join scraps, as cutting away what overlapped leaves them, to who has the most of their border in common, rings or not."""
+    tailor = work.tailor
+    refused: set[bytes] = set()
+    while True:
+        _, labels = face_parts(tailor.mesh, tailor.cut)
+        share = np.bincount(labels, tailor.area) / tailor.whole
+        sides = labels[tailor.faces]
+        rows = [c for c in chains(tailor.mesh, tailor.cut & (share[sides].min(axis=1) < SCRAP)) if not tailor.keep[c].any()]
+        hinges = [hinge_share(tailor.mesh, tailor.faces, tailor.cut, c, tailor.length) for c in rows]
+        for k in np.argsort([-h for h in hinges], kind="stable").tolist():
+            key = np.sort(rows[k]).tobytes()
+            if hinges[k] < HINGE or key in refused:
                 continue
-            work.progress(0.6 + 0.35 * n / len(rows), "sewing what need not be cut")
-            if _sewn(work, chain, tailor):
+            work.progress(0.95, "sewing scraps")
+            cut = _unsewn(work, rows[k], FULL_STEPS)
+            if cut is not None:
+                _sewn(work, cut)
                 break
             refused.add(key)
         else:
             return
 
 
-def _sewn(work: _Work, edges: Ints, tailor: Tailor) -> bool:
+def _unsewn(work: _Work, edges: Ints, steps: int = QUICK) -> Bools | None:
+    """(E,) what stays cut where a chain is sewn, and its image, if all that it joins lies flat as one; judged after more steps than usual
+    only where it does after those. None where it does not."""
+    tailor = work.tailor
     pair = sides_of(tailor.mesh, tailor.faces, tailor.cut, edges)
     if pair is None or (work.hinge > 0 and hinge_share(tailor.mesh, tailor.faces, tailor.cut, edges, tailor.length) < work.hinge):
-        return False
+        return None
     image = tailor.mates[edges] if tailor.mates is not None else None
     both = edges if image is None or (image < 0).any() else np.union1d(edges, image[tailor.cut[image]])
     trial = tailor.cut.copy()
     trial[both] = False
-    _, labels = face_parts(tailor.mesh, trial)
-    touched = np.unique(labels[tailor.faces[both]])
-    for k in touched.tolist():
-        faces = np.flatnonzero(labels == k).astype(np.int32)
-        laid = tailor.lay(faces, QUICK, trial, afresh=True)
-        if not work.sew.keeps(laid):
-            return False
-    tailor.cut = trial
-    tailor.watch("sewn", tailor.mesh.points[tailor.mesh.topology.edge_points[both]])
-    for k in touched.tolist():
-        laid = tailor.lay(np.flatnonzero(labels == k).astype(np.int32), QUICK)
+    for faces in _joined(tailor, trial, both):
+        for judged in dict.fromkeys((QUICK, steps)):
+            if not work.sew.keeps(tailor.lay(faces, judged, trial, afresh=True)):
+                return None
+    return trial
+
+
+def _sewn(work: _Work, cut: Bools) -> None:
+    """Sew what is cut no more."""
+    tailor = work.tailor
+    closed = tailor.cut & ~cut
+    tailor.cut = cut
+    tailor.watch("sewn", tailor.mesh.points[tailor.mesh.topology.edge_points[closed]])
+    for faces in _joined(tailor, cut, np.flatnonzero(closed)):
+        laid = tailor.lay(faces, QUICK)
         if laid is not None:
             tailor.take(laid)
-    return True
+
+
+def _joined(tailor: Tailor, cut: Bools, edges: Ints) -> list[Ints]:
+    """The parts that some edges lie in."""
+    _, labels = face_parts(tailor.mesh, cut)
+    return [np.flatnonzero(labels == k).astype(np.int32) for k in np.unique(labels[tailor.faces[edges]]).tolist()]
 
 
 def _by_patches(mesh: PolyMesh, keep: Bools) -> Bools:

@@ -1,0 +1,96 @@
+"""Sewing what need not be cut: in which order it is asked, what is asked again, scraps, and that all is laid anew before it counts."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+
+from jacket.core.flatten.descent import FULL_STEPS
+from jacket.core.mesh.geometry import edge_lengths
+from jacket.core.mesh.polymesh import Bools, PolyMesh
+from jacket.core.quads.subdivide import split_to_quads
+from jacket.core.seams import suggest
+from jacket.core.seams.cloth import unwatched
+from jacket.core.seams.suggest import Limits, SuggestSettings, suggest_seams
+from jacket.core.seams.tailor import Tailor
+from jacket.progress import silent
+from tests.conftest import icosphere
+
+
+def strip(long: int) -> PolyMesh:
+    """Unit squares in a row."""
+    x = np.repeat(np.arange(long + 1.0), 2)
+    points = np.stack([x, np.tile([0.0, 1.0], long + 1), np.zeros(len(x))], axis=1)
+    first = 2 * np.arange(long)[:, None]
+    return PolyMesh.from_faces(points, first + np.array([0, 2, 3, 1]))
+
+
+def across(mesh: PolyMesh, *at: float) -> Bools:
+    """(E,) edges across a strip at some places."""
+    ends = mesh.points[mesh.topology.edge_points][:, :, 0]
+    return np.isin(ends, at).all(axis=1)
+
+
+def work_on(mesh: PolyMesh, cut: Bools) -> suggest._Work:
+    """A piece under the scissors, cut so."""
+    tailor = Tailor(mesh, edge_lengths(mesh), None, unwatched)
+    tailor.cut = cut.copy()
+    limits = Limits(1.05, 1.7, 0.68)
+    return suggest._Work(tailor, SuggestSettings(), limits, silent, limits, rings=np.zeros(mesh.topology.n_edges, bool))
+
+
+def test_what_was_refused_is_asked_again_once_others_are_sewn(monkeypatch: pytest.MonkeyPatch) -> None:
+    """Of four seams across a strip one may only be closed when no other is left: all are closed in the end, and one that never may stays."""
+    mesh = strip(10)
+    work, last = work_on(mesh, across(mesh, 2, 4, 6, 8)), np.flatnonzero(across(mesh, 4))
+    judge = suggest._unsewn
+
+    def particular(work, chain, steps=suggest.QUICK):  # type: ignore[no-untyped-def]
+        return None if last[0] in chain and work.tailor.cut.sum() > 1 else judge(work, chain, steps)
+
+    monkeypatch.setattr(suggest, "_unsewn", particular)
+    suggest._sew(work)
+    assert not work.tailor.cut.any()
+    work = work_on(mesh, across(mesh, 2, 4, 6, 8))
+    work.tailor.keep |= across(mesh, 4)
+    suggest._sew(work)
+    assert np.array_equal(work.tailor.cut, across(mesh, 4))
+
+
+def test_scraps_are_joined_even_where_a_ring_cut_them_off_and_larger_parts_are_not() -> None:
+    """One square of 150 at the end of a strip is under a hundredth of it, half a strip or one of three is not; a kept cut stays whatever
+    it cuts off."""
+    mesh = strip(150)
+    work = work_on(mesh, across(mesh, 75, 149))
+    work.rings = work.tailor.cut.copy()
+    suggest._sew(work)
+    assert work.tailor.cut.sum() == 2
+    suggest._sew_scraps(work)
+    assert np.array_equal(work.tailor.cut, across(mesh, 75))
+    kept = work_on(mesh, across(mesh, 149))
+    kept.tailor.keep |= kept.tailor.cut
+    for work in (kept, work_on(strip(3), across(strip(3), 1))):
+        suggest._sew_scraps(work)
+        assert work.tailor.cut.sum() == 1
+
+
+def test_after_a_late_cut_all_is_laid_anew(monkeypatch: pytest.MonkeyPatch) -> None:
+    """What opens only from where it lay may fold when Flatten lays it anew: every pass in full begins with nothing known, and one that
+    cuts is followed by another."""
+    passes: list[bool] = []
+    open_all = suggest._open_all
+
+    def cutting(work, steps):  # type: ignore[no-untyped-def]
+        if steps < FULL_STEPS:
+            return open_all(work, steps)
+        passes.append(bool(np.isnan(work.tailor.places).all() and not work.tailor.laid))
+        done = open_all(work, steps)
+        if len(passes) == 1:
+            largest = max(work.tailor.parts(), key=len)
+            work.tailor.commit(work.tailor.halvings(largest)[0])
+        return done
+
+    monkeypatch.setattr(suggest, "_open_all", cutting)
+    mesh = split_to_quads(icosphere(2))
+    suggest_seams(mesh)
+    assert len(passes) >= 2 and all(passes)
