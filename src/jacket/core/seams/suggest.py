@@ -420,14 +420,14 @@ def _sew(work: _Work) -> None:
     """Close chains that need not be cut, the dearest first; rings and kept cuts stay."""
     tailor = work.tailor
     refused: set[bytes] = set()
-    again = False
+    again, begun = False, 0.0
     while True:
         rows = [c for c in chains(tailor.mesh, tailor.cut)
                 if not (work.rings[c] | tailor.keep[c]).any()]  # fmt: skip
         rows.sort(key=lambda c: -float(np.where(np.isfinite(tailor.cost[c]), tailor.cost[c], 0).sum()))
         asked = [chain for chain in rows if np.sort(chain).tobytes() not in refused]
         for n in range(0, len(asked), 2):
-            work.progress(0.6 + 0.35 * n / len(asked), "sewing what need not be cut")
+            work.progress(0.6 + begun + (0.35 - begun) * n / len(asked), "sewing what need not be cut")
             cut = _first_unsewn(work, asked[n : n + 2], refused)
             if cut is not None:
                 _sewn(work, cut)
@@ -437,7 +437,7 @@ def _sew(work: _Work) -> None:
             # What was refused may do now that its sides are larger.
             if not again:
                 return
-            again = False
+            again, begun = False, 0.25
             refused.clear()
 
 
