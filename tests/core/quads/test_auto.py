@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import igl
 import numpy as np
 import pytest
 
 from jacket.core.mesh.geometry import face_areas, scaled_jacobian, volume
-from jacket.core.mesh.pieces import put_side_by_side
+from jacket.core.mesh.pieces import put_side_by_side, turned_over
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.mesh.walks import euler_characteristic
 from jacket.core.quads import gridmap
@@ -166,6 +168,36 @@ def test_a_surface_too_broken_for_a_grid_is_split_plainly_and_told(monkeypatch: 
     assert abs(result.mesh.n_faces / 300 - 1) < 0.1
     far = igl.point_mesh_squared_distance(ball.points, result.mesh.points, result.mesh.triangle_points.astype(np.int64))[0]
     assert np.sqrt(far.max()) < 0.02 * ball.diagonal
+
+
+def test_where_no_grid_fits_the_source_its_outside_is_covered(monkeypatch: pytest.MonkeyPatch) -> None:
+    """Every grid on a source as it is told to have failed: a ball is covered from outside, with libigl's distances as small as ever; a
+    sheet that encloses nothing, and two balls one in the other, of which the inner cannot be seen, are split plainly."""
+    from jacket.core.quads import covering
+
+    grid_for, tried = covering.grid_for, list[bool]()
+
+    def failing(base, *rest):  # type: ignore[no-untyped-def]
+        tried.append(base.tears is None)
+        found = grid_for(base, *rest)
+        return replace(found, quads=None) if base.tears is None else found
+
+    monkeypatch.setattr(covering, "grid_for", failing)
+    ball = icosphere(4)
+    shell = put_side_by_side([ball, turned_over(ball, 0.6 * ball.points)])
+    for source, outside in ((ball, True), (grid(8), False), (shell, False)):
+        tried.clear()
+        result = automatic_quads(source, AutoSettings(quads=400, rows=0.0))
+        assert tried[0] and result.mesh.is_quads and result.figures.folded == 0
+        assert any("No grid of quads fits the source as it is" in note for note in result.notes) == outside
+        assert any("split there instead" in note for note in result.notes) != outside
+        if outside:
+            assert euler_characteristic(result.mesh) == 2 and result.figures.irregular_percent < 5
+        far = igl.point_mesh_squared_distance(source.points, result.mesh.points, result.mesh.triangle_points.astype(np.int64))[0]
+        assert np.sqrt(far.max()) < 0.03 * source.diagonal
+    tried.clear()
+    automatic_quads(ball, AutoSettings(quads=400, rows=0.0, skin=False))
+    assert tried == [True], "no skin was wanted"
 
 
 def test_holes_and_handles_that_no_row_fits_through_are_closed_and_told() -> None:

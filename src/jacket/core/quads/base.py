@@ -73,14 +73,14 @@ PINHOLE = 2.0
 
 def make_base(
     source: PolyMesh, surface: Bvh, wanted: int, quad_area: float, sharp: float, progress: Progress = silent,
-    guides: Sequence[Guide] = (), skinned: bool = True, shortest: float = 8.0,
+    guides: Sequence[Guide] = (), skinned: bool = True, shortest: float = 8.0, anyway: bool = False,
 ) -> Base:  # fmt: skip
     """Weld, open non-manifold edges, drop crumbs, then bring to about `wanted` even triangles.
 
     `quad_area` is the area one quad will have; parts smaller than twelve of them are crumbs.
     `sharp` is the angle in degrees above which edges count as creases; 180 keeps none;
     runs of under `shortest` quads are left out. Hard `guides` become creases. Where `skinned`
-    a torn source is mended in place, or where that is not enough replaced by a closed skin over it.
+    a torn source is mended in place, or where that is not enough replaced by a closed skin over it; `anyway` even where it is not torn.
     """
     points, triangles, flaps = without_flaps(*joined_triangles(source))
     points, triangles, slivers, turned = _readied(points, triangles)
@@ -89,7 +89,7 @@ def make_base(
     if len(triangles) == 0:
         raise MeshError("The source has no surface left to cover; ask for more quads.")
     tears = replace(tears_of(PolyMesh.from_faces(points, triangles)), flaps=flaps)
-    skin = shut(points, triangles, surface, float(np.sqrt(quad_area)), part(progress, 0.0, 0.3)) if skinned and tears.torn else None
+    skin = shut(points, triangles, surface, float(np.sqrt(quad_area)), part(progress, 0.0, 0.3)) if skinned and (tears.torn or anyway) else None
     if skin is not None:
         (points, triangles), _, _ = _without_crumbs(skin.points, skin.triangles, 12 * quad_area)
         # The base keeps to the skin, not to the shreds under it; the quads are laid onto the scan at the end.

@@ -50,11 +50,44 @@ def covered(
     notes: list[str], progress: Progress, watch: Watch = unwatched,
 ) -> tuple[PolyMesh, int]:  # fmt: skip
     """Quads over a surface, and how many singular points their field has; `watch` is shown its strokes. Each part of the
-    surface gets a grid of its own, so that one which takes none does not spoil the others."""
+    surface gets a grid of its own, so that one which takes none does not spoil the others. Where none fits most of it, as where bodies
+    that only touch make one part of many handles, its outside is covered instead."""
     light = int(np.clip(7.5 * wanted, 8_000, 60_000))
-    base = make_base(source, surface, light, area / wanted, settings.sharp, part(progress, 0, 0.35), guides,
-                     settings.skin, settings.shortest)  # fmt: skip
-    notes += _notes_on(base)
+
+    def base_of(anyway: bool, progress: Progress) -> Base:
+        return make_base(source, surface, light, area / wanted, settings.sharp, progress, guides, settings.skin, settings.shortest, anyway)
+
+    def laid(base: Base, refuse: bool, progress: Progress) -> tuple[PolyMesh, int, list[str]]:
+        told = _notes_on(base)
+        return *_laid_over(base, source, surface, wanted, settings, guides, told, progress, watch, refuse), told
+
+    base = base_of(False, part(progress, 0.0, 0.35))
+    refuse = settings.skin and base.tears is None and not settings.mirror
+    try:
+        quads, singular, told = laid(base, refuse, part(progress, 0.35, 0.95))
+    except _NoGrid:
+        outside = base_of(True, part(progress, 0.5, 0.6))
+        quads, singular, told = laid(base if outside.tears is None else outside, False, part(progress, 0.6, 0.95))
+        if outside.tears is not None and uncovered_share(base.mesh.points, base.mesh.triangle_points, [quads], 1000) > INSIDE:
+            # Much of it cannot be seen from outside.
+            quads, singular, told = laid(base, False, part(progress, 0.6, 0.95))
+    notes.extend(told)
+    return quads, singular
+
+
+INSIDE = 0.05
+"""Share of a surface that its outside may leave uncovered where that is covered instead."""
+
+
+class _NoGrid(Exception):
+    """No grid fits most of a surface."""
+
+
+def _laid_over(
+    base: Base, source: PolyMesh, surface: Bvh, wanted: int, settings: AutoSettings, guides: list[Guide], notes: list[str],
+    progress: Progress, watch: Watch, refuse: bool,
+) -> tuple[PolyMesh, int]:  # fmt: skip
+    """Quads over the parts of a base; where `refuse`, _NoGrid is raised if none fits a part that is more than half of it."""
     length = float(np.sqrt(face_areas(base.mesh).sum() / wanted))
     over = surface
     if base.bridge is not None and len(base.bridge[1]):
@@ -78,20 +111,20 @@ def covered(
 
     made: list[PolyMesh] = []
     if base.crumbs is not None:
-        made.append(crumbs_covered(base.crumbs, part(progress, 0.35, 0.35)))
+        made.append(crumbs_covered(base.crumbs, part(progress, 0.0, 0.0)))
         notes.append(f"Small parts got the fewest quads that cover them, {made[0].n_faces:,} together; for fewer keep only the "
                      "largest parts of the source.")  # fmt: skip
         wanted = max(wanted - made[0].n_faces, LEAST_QUADS)
-    singular, start, laid = 0, 0.35, dict[int, PolyMesh]()
+    singular, start, laid = 0, 0.0, dict[int, PolyMesh]()
     share = np.array([face_areas(b.mesh).sum() for b in bases])
     # Small parts first: what thin ones get more than their share, large ones get less.
     for k in np.argsort(share, kind="stable").tolist():
         due = wanted * share[k] / share.sum()
         left = (wanted - sum(q.n_faces for q in laid.values())) * share[k] / sum(share[j] for j in range(len(bases)) if j not in laid)
         aim = max(round(due if due < FORMED else max(left, SPARED * due)), LEAST_QUADS)
-        end = start + 0.6 * float(share[k] / share.sum())
+        end = start + float(share[k] / share.sum())
         laid[k], count = _part_covered(bases[k], over, aim, length, settings, guides, notes, part(progress, start, end),
-                                       looking(k), eyes)  # fmt: skip
+                                       looking(k), eyes, refuse and share[k] > MOST * share.sum())  # fmt: skip
         singular, start = singular + count, end
     made += [laid[k] for k in range(len(bases))]
     quads = made[0] if len(made) == 1 else put_side_by_side(made)
@@ -104,6 +137,8 @@ def covered(
 SPARED, FORMED = 0.5, 200
 """Share of the quads due to it that a part gets at least, however many others take, and how many have to be due to one that gives any: of
 fewer its form is lost."""
+MOST = 0.5
+"""Share of a surface from which on a part is most of it."""
 LEAST_QUADS = 6
 """No closed part has fewer."""
 
@@ -131,14 +166,17 @@ def _parts_of(base: Base) -> list[Base]:
 
 def _part_covered(
     base: Base, surface: Bvh, wanted: int, length: float, settings: AutoSettings, guides: list[Guide], notes: list[str],
-    progress: Progress, watch: Watch, eyes: Callable[[], RayTree],
+    progress: Progress, watch: Watch, eyes: Callable[[], RayTree], refuse: bool = False,
 ) -> tuple[PolyMesh, int]:  # fmt: skip
-    """Quads over one part. Where no grid carries its creases, one without them is tried before a coarse one is split."""
+    """Quads over one part. Where no grid carries its creases, one without them is tried before a coarse one is split, or where `refuse`
+    _NoGrid is raised."""
     progress, tick = ticking(progress)
 
     try:
         found = grid_for(base, wanted, length, settings, guides, notes, progress, watch)
     except SolveError:
+        if refuse:
+            raise _NoGrid from None
         broken = _plainly_split(base, surface, wanted, 1.0)
         if broken is None:
             raise
@@ -147,6 +185,8 @@ def _part_covered(
     base, solver, quads, wanted, length = found.base, found.solver, found.quads, found.wanted, found.length
     painted = painted_on(base, settings)
     gridded = quads is not None
+    if quads is None and refuse:
+        raise _NoGrid
     if quads is None:
         notes.append(
             f"The grid could not be laid cleanly near {told(base.mesh)}; a coarser one was split there instead."
@@ -263,16 +303,18 @@ def _counted(tears: Tears) -> str:
     return ", ".join(several(n, what) for n, what in rows if n)
 
 
+def _why_shut(tears: Tears) -> str:
+    return f"The source is torn ({_counted(tears)})" if tears.torn else "No grid of quads fits the source as it is"
+
+
 def _notes_on(base: Base) -> list[str]:
     out = []
     if base.mended is not None and base.tears is not None:
         holes, handles = base.mended
         done = " and ".join(f"{several(n, what)} {verb}" for n, what, verb in ((holes, "hole", "closed"), (handles, "handle", "cut")) if n)
-        out.append(f"The source is torn ({_counted(base.tears)}), so the quads were laid on its outside alone{', with ' + done if done else ''}.")
+        out.append(f"{_why_shut(base.tears)}, so the quads were laid on its outside alone{', with ' + done if done else ''}.")
     elif base.tears is not None:
-        out.append(
-            f"The source is torn ({_counted(base.tears)}), so the quads were laid on a closed skin over it; look at the gap to the source where holes were."
-        )
+        out.append(f"{_why_shut(base.tears)}, so the quads were laid on a closed skin over it; look at the gap to the source where holes were.")
     if base.pinholes:
         out.append(f"{several(base.pinholes, 'hole')} smaller than a quad {'was' if base.pinholes == 1 else 'were'} closed; for an edge round "
                    "them ask for more quads.")  # fmt: skip
