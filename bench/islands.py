@@ -13,7 +13,8 @@ from jacket.core.flatten.unwrap import unwrap
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.quads.auto import AutoSettings, automatic_quads
 from jacket.core.seams.patches import _borders, _opened, _patches
-from jacket.core.seams.suggest import SuggestSettings, suggest_seams
+from jacket.core.seams.suggest import suggest_seams
+from jacket.core.seams.work import SuggestSettings
 from jacket.formats.mesh.registry import read_mesh
 
 FOLDER = CACHE / "islands"

@@ -18,9 +18,10 @@ from jacket.core.seams.cuts import cut_edges
 from jacket.core.seams.foreseen import foresee
 from jacket.core.seams.measure import seam_figures
 from jacket.core.seams.sky import open_sky
-from jacket.core.seams.suggest import SuggestSettings, suggest_seams
+from jacket.core.seams.suggest import suggest_seams
 from jacket.core.seams.turning import path_from
 from jacket.core.seams.ways import loop_between
+from jacket.core.seams.work import SuggestSettings
 from jacket.core.uv.chart import charts_of
 from jacket.core.uv.islands import Islands
 from jacket.core.uv.sets import cut_flags

@@ -16,7 +16,8 @@ from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.mesh.walks import face_parts
 from jacket.core.quads.auto import AutoSettings, automatic_quads
 from jacket.core.seams.kept import with_set
-from jacket.core.seams.suggest import SuggestSettings, suggest_seams
+from jacket.core.seams.suggest import suggest_seams
+from jacket.core.seams.work import SuggestSettings
 from jacket.core.uv.islands import Islands
 from jacket.core.uv.sheets import Sheet
 from jacket.demo.forms import barnacled_bollard, porthole_latch, whelk_lantern

@@ -10,7 +10,8 @@ from jacket.core.derive import sky_of
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.seams.cloth import Watch, unwatched
 from jacket.core.seams.cuts import cut_as_mapped, cut_edges, sharp_edges
-from jacket.core.seams.suggest import SuggestSettings, Wishes, suggest_seams
+from jacket.core.seams.suggest import Wishes, suggest_seams
+from jacket.core.seams.work import SuggestSettings
 from jacket.errors import MeshError
 from jacket.jobs.ranges import one_of, within
 from jacket.progress import Progress, silent

@@ -9,10 +9,12 @@ from jacket.core.flatten.descent import FULL_STEPS
 from jacket.core.mesh.geometry import edge_lengths
 from jacket.core.mesh.polymesh import Bools, PolyMesh
 from jacket.core.quads.subdivide import split_to_quads
-from jacket.core.seams import suggest
+from jacket.core.seams import joining, suggest
 from jacket.core.seams.cloth import unwatched
-from jacket.core.seams.suggest import Limits, SuggestSettings, suggest_seams
+from jacket.core.seams.laying import QUICK
+from jacket.core.seams.suggest import suggest_seams
 from jacket.core.seams.tailor import Tailor
+from jacket.core.seams.work import Limits, SuggestSettings, Work
 from jacket.progress import silent
 from tests.conftest import icosphere
 
@@ -31,29 +33,29 @@ def across(mesh: PolyMesh, *at: float) -> Bools:
     return np.isin(ends, at).all(axis=1)
 
 
-def work_on(mesh: PolyMesh, cut: Bools) -> suggest._Work:
+def work_on(mesh: PolyMesh, cut: Bools) -> Work:
     """A piece under the scissors, cut so."""
     tailor = Tailor(mesh, edge_lengths(mesh), None, unwatched)
     tailor.cut = cut.copy()
     limits = Limits(1.05, 1.7, 0.68)
-    return suggest._Work(tailor, SuggestSettings(), limits, silent, limits, rings=np.zeros(mesh.topology.n_edges, bool))
+    return Work(tailor, SuggestSettings(), limits, silent, limits, rings=np.zeros(mesh.topology.n_edges, bool))
 
 
 def test_what_was_refused_is_asked_again_once_others_are_sewn(monkeypatch: pytest.MonkeyPatch) -> None:
     """Of four seams across a strip one may only be closed when no other is left: all are closed in the end, and one that never may stays."""
     mesh = strip(10)
     work, last = work_on(mesh, across(mesh, 2, 4, 6, 8)), np.flatnonzero(across(mesh, 4))
-    judge = suggest._unsewn
+    judge = joining.unsewn
 
-    def particular(work, chain, steps=suggest.QUICK):  # type: ignore[no-untyped-def]
+    def particular(work, chain, steps=QUICK):  # type: ignore[no-untyped-def]
         return None if last[0] in chain and work.tailor.cut.sum() > 1 else judge(work, chain, steps)
 
-    monkeypatch.setattr(suggest, "_unsewn", particular)
-    suggest._sew(work)
+    monkeypatch.setattr(joining, "unsewn", particular)
+    joining.sew(work)
     assert not work.tailor.cut.any()
     work = work_on(mesh, across(mesh, 2, 4, 6, 8))
     work.tailor.keep |= across(mesh, 4)
-    suggest._sew(work)
+    joining.sew(work)
     assert np.array_equal(work.tailor.cut, across(mesh, 4))
 
 
@@ -63,14 +65,14 @@ def test_scraps_are_joined_even_where_a_ring_cut_them_off_and_larger_parts_are_n
     mesh = strip(150)
     work = work_on(mesh, across(mesh, 75, 149))
     work.rings = work.tailor.cut.copy()
-    suggest._sew(work)
+    joining.sew(work)
     assert work.tailor.cut.sum() == 2
-    suggest._sew_scraps(work)
+    joining.sew_scraps(work)
     assert np.array_equal(work.tailor.cut, across(mesh, 75))
     kept = work_on(mesh, across(mesh, 149))
     kept.tailor.keep |= kept.tailor.cut
     for work in (kept, work_on(strip(3), across(strip(3), 1))):
-        suggest._sew_scraps(work)
+        joining.sew_scraps(work)
         assert work.tailor.cut.sum() == 1
 
 

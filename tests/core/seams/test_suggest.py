@@ -18,7 +18,8 @@ from jacket.core.seams.hiding import led_hidden
 from jacket.core.seams.measure import seam_figures, turning_points
 from jacket.core.seams.sewing import hinge_share, partner_threads
 from jacket.core.seams.sky import open_sky
-from jacket.core.seams.suggest import SuggestSettings, Wishes, network_share, opened, sharp_network, suggest_seams
+from jacket.core.seams.suggest import Wishes, network_share, opened, sharp_network, suggest_seams
+from jacket.core.seams.work import SuggestSettings
 from jacket.core.uv.chart import charts_of
 from jacket.core.uv.islands import Islands
 from jacket.core.uv.sets import cut_flags, island_labels

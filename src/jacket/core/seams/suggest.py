@@ -7,11 +7,10 @@ in two. In the end chains that need not be cut are sewn again and all is laid fl
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, replace
 
 import numpy as np
 
-from jacket.core.beside import pool
 from jacket.core.flatten.descent import FULL_STEPS
 from jacket.core.mesh.geometry import dihedral_angles, edge_lengths, face_areas
 from jacket.core.mesh.polymesh import Bools, Floats, Ints, PolyMesh
@@ -19,11 +18,12 @@ from jacket.core.mesh.walks import face_parts
 from jacket.core.seams.cloth import Watch, unwatched
 from jacket.core.seams.cost import edge_costs
 from jacket.core.seams.foreseen import why_closed
+from jacket.core.seams.joining import HINGE, sew, sew_scraps
 from jacket.core.seams.laying import QUICK, Laid
 from jacket.core.seams.patches import patch_seams
-from jacket.core.seams.sewing import chains, hinge_share, sides_of
 from jacket.core.seams.sky import open_sky
 from jacket.core.seams.tailor import NONE, Tailor
+from jacket.core.seams.work import USUAL, Limits, SuggestSettings, Work
 from jacket.core.uv.chart import chart_of
 from jacket.core.uv.sets import cut_flags
 from jacket.progress import Progress, part, silent
@@ -38,11 +38,8 @@ MANY, SPECK = 100, 4
 """Parts of a carton up to which every wall counts, and faces up to which a wall is a speck where there are more."""
 FOLDED = 12
 """Walls up to which a carton stays in one piece where it can, as a box is folded from a cross; of more walls islands are to be compact."""
-COMPACT, HINGE = 0.85, 0.2
-"""Share of its hull that an island of a carton of many walls fills at least once it is sewn, and share of the way round the smaller side
-that is sewn: what hangs on by less is a tail, beside which nothing finds room on the sheet."""
-SCRAP = 0.01
-"""Share of a piece's area under which an island is a scrap."""
+COMPACT = 0.85
+"""Share of its hull that an island of a carton of many walls fills at least once it is sewn."""
 UNCUT = 0.25
 """What a sharp edge costs that is not cut, by its length: shading breaks there."""
 TRIAL = 5
@@ -51,24 +48,6 @@ FULL = 0.75
 """Share of a square sheet that islands are taken to fill where it is told how long one may be."""
 ACTS = 80
 """Cuts after which a piece that still does not open is left to the patches."""
-
-
-USUAL = 12
-"""Islands of a piece that are wanted at most unless told."""
-
-
-@dataclass(frozen=True)
-class SuggestSettings:
-    """most     islands wanted at most of each connected piece; rings stop there, what does not open is still cut
-    stretch  mean energy that an island may have, 1 is perfect
-    mirror   "", "x", "y" or "z": both sides of the plane through the origin are cut alike
-    longest  sides of a sheet that a strip may be long, one that the whole mesh fills to `FULL`; inf for any length
-    """
-
-    most: int = USUAL
-    stretch: float = 1.06
-    mirror: str = ""
-    longest: float = 1.3
 
 
 @dataclass(frozen=True, eq=False)
@@ -80,36 +59,6 @@ class Wishes:
     never: Bools | None = None
     gladly: Bools | None = None
     seen: Floats | None = None
-
-
-@dataclass(frozen=True)
-class Limits:
-    """What an island may be like: mean and 99th percentile of its energy, share of its hull that it fills, how long a strip may be."""
-
-    energy: float
-    p99: float
-    solidity: float
-    long: float = np.inf
-
-    def keeps(self, laid: Laid | None) -> bool:
-        """Whether an island is good enough."""
-        return (
-            laid is not None and not laid.crosses and laid.energy <= self.energy and laid.p99 <= self.p99
-            and laid.solidity >= self.solidity and laid.strip <= self.long
-        )  # fmt: skip
-
-
-@dataclass(eq=False)
-class _Work:
-    tailor: Tailor
-    settings: SuggestSettings
-    open: Limits
-    progress: Progress
-    sew: Limits
-    hinge: float = 0.0
-    rings: Bools = field(default_factory=lambda: np.zeros(0, bool))
-    acts: int = 0
-    good: set[bytes] = field(default_factory=set)
 
 
 def suggest_seams(
@@ -161,7 +110,7 @@ def _piece(
     tailor.side = side
     tailor.cut |= keep
     tailor.keep |= keep
-    work = _Work(tailor, settings, Limits(settings.stretch, 1.8, 0.55, long), progress, Limits(1.05, 1.7, 0.68, long))
+    work = Work(tailor, settings, Limits(settings.stretch, 1.8, 0.55, long), progress, Limits(1.05, 1.7, 0.68, long))
     whole = np.arange(mesh.n_faces, dtype=np.int32)
     if not keep.any() and work.open.keeps(tailor.lay(whole, QUICK)) and work.open.keeps(tailor.lay(whole, FULL_STEPS)):
         return tailor.cut
@@ -186,7 +135,7 @@ def _piece(
     return _by_patches(mesh, keep)
 
 
-def _cut_one_way(work: _Work, network: Bools | None, keep: Bools) -> float:
+def _cut_one_way(work: Work, network: Bools | None, keep: Bools) -> float:
     """Cut a piece along a network of sharp edges, or by its limbs; what the result is worth, less is better, inf for none."""
     tailor = work.tailor
     tailor.cut = keep.copy()
@@ -207,7 +156,7 @@ def _cut_one_way(work: _Work, network: Bools | None, keep: Bools) -> float:
         work.rings = tailor.cut & ~keep
     if not _open_all(work, QUICK):
         return np.inf
-    _sew(work)
+    sew(work)
     # Laid flat anew, as Flatten will: what only came out from where it lay is cut once more, and all is laid anew again.
     before = np.zeros_like(keep)
     while (before != tailor.cut).any():
@@ -217,7 +166,7 @@ def _cut_one_way(work: _Work, network: Bools | None, keep: Bools) -> float:
         work.good.clear()
         if not _open_all(work, FULL_STEPS):
             return np.inf
-        _sew_scraps(work)
+        sew_scraps(work)
     excess, root = 0.0, float(np.sqrt(tailor.whole))
     for faces in tailor.parts():
         laid = tailor.lay(faces, FULL_STEPS)
@@ -313,7 +262,7 @@ def _key(tailor: Tailor, faces: Ints) -> bytes:
     return faces.tobytes() + np.flatnonzero(tailor.within(faces) & tailor.cut).tobytes()
 
 
-def _open_all(work: _Work, steps: int) -> bool:
+def _open_all(work: Work, steps: int) -> bool:
     """Cut parts that do not open well until all do; False where one cannot be helped."""
     tailor = work.tailor
     while True:
@@ -327,7 +276,7 @@ def _open_all(work: _Work, steps: int) -> bool:
             return False
 
 
-def _act(work: _Work, faces: Ints, steps: int) -> bool:
+def _act(work: Work, faces: Ints, steps: int) -> bool:
     """One step for a part: found good, or cut once more. False where nothing helps."""
     tailor = work.tailor
     if tailor.lay(faces, steps) is None and not tailor.make_disk(faces):
@@ -354,7 +303,7 @@ def _act(work: _Work, faces: Ints, steps: int) -> bool:
     return True
 
 
-def _best_cut(work: _Work, faces: Ints, laid: Laid | None) -> tuple[Ints, str]:
+def _best_cut(work: Work, faces: Ints, laid: Laid | None) -> tuple[Ints, str]:
     """Of the rings, darts and ways in two that a part offers, the one after which it lies best for what it costs."""
     tailor = work.tailor
     halves = tailor.halvings(faces)
@@ -385,7 +334,7 @@ TOO_LONG = 0.5
 """How bad it is to be twice as long as may be, where energy counts from 1."""
 
 
-def _badness(work: _Work, laid: Laid | None, faces: Ints) -> float:
+def _badness(work: Work, laid: Laid | None, faces: Ints) -> float:
     """How far an island is from what is wanted, times its area."""
     area = float(work.tailor.area[faces].sum())
     if laid is None:
@@ -396,7 +345,7 @@ def _badness(work: _Work, laid: Laid | None, faces: Ints) -> float:
     )  # fmt: skip
 
 
-def _after(work: _Work, faces: Ints, edges: Ints) -> tuple[float, float]:
+def _after(work: Work, faces: Ints, edges: Ints) -> tuple[float, float]:
     """How bad a part would be with edges cut, all its pieces made disks, and what all that costs."""
     tailor = work.tailor
     cut, watch = tailor.cut.copy(), tailor.watch
@@ -414,103 +363,6 @@ def _after(work: _Work, faces: Ints, edges: Ints) -> tuple[float, float]:
         return total, float(tailor.cost[new].sum())
     finally:
         tailor.cut, tailor.watch = cut, watch
-
-
-def _sew(work: _Work) -> None:
-    """Close chains that need not be cut, the dearest first; rings and kept cuts stay."""
-    tailor = work.tailor
-    refused: set[bytes] = set()
-    again, begun = False, 0.0
-    while True:
-        rows = [c for c in chains(tailor.mesh, tailor.cut)
-                if not (work.rings[c] | tailor.keep[c]).any()]  # fmt: skip
-        rows.sort(key=lambda c: -float(np.where(np.isfinite(tailor.cost[c]), tailor.cost[c], 0).sum()))
-        asked = [chain for chain in rows if np.sort(chain).tobytes() not in refused]
-        for n in range(0, len(asked), 2):
-            work.progress(0.6 + begun + (0.35 - begun) * n / len(asked), "sewing what need not be cut")
-            cut = _first_unsewn(work, asked[n : n + 2], refused)
-            if cut is not None:
-                _sewn(work, cut)
-                again = True
-                break
-        else:
-            # What was refused may do now that its sides are larger.
-            if not again:
-                return
-            again, begun = False, 0.25
-            refused.clear()
-
-
-def _first_unsewn(work: _Work, asked: list[Ints], refused: set[bytes]) -> Bools | None:
-    """(E,) what stays cut where the first of one or two chains is sewn that may be; those before it are refused. They are judged side by
-    side, as mostly all are."""
-    others = [pool(1, "sewing").submit(_unsewn, work, chain) for chain in asked[1:]]
-    for chain, judge in zip(asked, [lambda: _unsewn(work, asked[0]), *(other.result for other in others)], strict=True):
-        cut = judge()
-        if cut is not None:
-            return cut
-        refused.add(np.sort(chain).tobytes())
-    return None
-
-
-def _sew_scraps(work: _Work) -> None:
-    """Join scraps, as cutting away what overlapped leaves them, to who has the most of their border in common, rings or not."""
-    tailor = work.tailor
-    refused: set[bytes] = set()
-    while True:
-        _, labels = face_parts(tailor.mesh, tailor.cut)
-        share = np.bincount(labels, tailor.area) / tailor.whole
-        sides = labels[tailor.faces]
-        rows = [c for c in chains(tailor.mesh, tailor.cut & (share[sides].min(axis=1) < SCRAP)) if not tailor.keep[c].any()]
-        hinges = [hinge_share(tailor.mesh, tailor.faces, tailor.cut, c, tailor.length) for c in rows]
-        for k in np.argsort([-h for h in hinges], kind="stable").tolist():
-            key = np.sort(rows[k]).tobytes()
-            if hinges[k] < HINGE or key in refused:
-                continue
-            work.progress(0.95, "sewing scraps")
-            cut = _unsewn(work, rows[k], FULL_STEPS)
-            if cut is not None:
-                _sewn(work, cut)
-                break
-            refused.add(key)
-        else:
-            return
-
-
-def _unsewn(work: _Work, edges: Ints, steps: int = QUICK) -> Bools | None:
-    """(E,) what stays cut where a chain is sewn, and its image, if all that it joins lies flat as one; judged after more steps than usual
-    only where it does after those. None where it does not."""
-    tailor = work.tailor
-    pair = sides_of(tailor.mesh, tailor.faces, tailor.cut, edges)
-    if pair is None or (work.hinge > 0 and hinge_share(tailor.mesh, tailor.faces, tailor.cut, edges, tailor.length) < work.hinge):
-        return None
-    image = tailor.mates[edges] if tailor.mates is not None else None
-    both = edges if image is None or (image < 0).any() else np.union1d(edges, image[tailor.cut[image]])
-    trial = tailor.cut.copy()
-    trial[both] = False
-    for faces in _joined(tailor, trial, both):
-        for judged in dict.fromkeys((QUICK, steps)):
-            if not work.sew.keeps(tailor.lay(faces, judged, trial, afresh=True)):
-                return None
-    return trial
-
-
-def _sewn(work: _Work, cut: Bools) -> None:
-    """Sew what is cut no more."""
-    tailor = work.tailor
-    closed = tailor.cut & ~cut
-    tailor.cut = cut
-    tailor.watch("sewn", tailor.mesh.points[tailor.mesh.topology.edge_points[closed]])
-    for faces in _joined(tailor, cut, np.flatnonzero(closed)):
-        laid = tailor.lay(faces, QUICK)
-        if laid is not None:
-            tailor.take(laid)
-
-
-def _joined(tailor: Tailor, cut: Bools, edges: Ints) -> list[Ints]:
-    """The parts that some edges lie in."""
-    _, labels = face_parts(tailor.mesh, cut)
-    return [np.flatnonzero(labels == k).astype(np.int32) for k in np.unique(labels[tailor.faces[edges]]).tolist()]
 
 
 def _by_patches(mesh: PolyMesh, keep: Bools) -> Bools:
