@@ -96,3 +96,16 @@ def test_after_a_late_cut_all_is_laid_anew(monkeypatch: pytest.MonkeyPatch) -> N
     mesh = split_to_quads(icosphere(2))
     suggest_seams(mesh)
     assert len(passes) >= 2 and all(passes)
+
+
+def test_a_form_that_is_sewn_whole_is_laid_in_full_all_the_same(monkeypatch: pytest.MonkeyPatch) -> None:
+    """A strip bent sharply into many walls opens in one piece: nothing is cut in the end, and one pass in full still says that it opens."""
+    flat = strip(6)
+    bent = flat.with_points(flat.points + [0, 0, 1] * (flat.points[:, :1] % 2))
+    steps: list[int] = []
+    open_all = suggest._open_all
+    monkeypatch.setattr(suggest, "_open_all", lambda work, count: steps.append(count) or open_all(work, count))
+    work = work_on(bent, np.zeros(bent.topology.n_edges, bool))
+    nothing = np.zeros(bent.topology.n_edges, bool)
+    assert np.isfinite(suggest._cut_one_way(work, suggest.sharp_network(bent), nothing))
+    assert not work.tailor.cut.any() and steps == [QUICK, FULL_STEPS]

@@ -10,7 +10,7 @@ from functools import partial
 import numpy as np
 from numpy.typing import NDArray
 
-from jacket.core.beside import Begun, pool
+from jacket.core.beside import Begun, ahead
 from jacket.core.layout.clusters import clusters_of, pieces_lying
 from jacket.core.layout.greedy import Greedy, turn_matrix
 from jacket.core.layout.parting import Lying, Room
@@ -166,14 +166,13 @@ class _Table:
 
     def packed(self, progress: Progress, watch: Watch | None) -> PackResult:
         """The whole way."""
-        pool(1, "readied").submit(readied)
+        ahead(readied)
         lying, scale = self._first(part(progress, 0.0, 0.1))
         squeeze = self._squeeze()
         steps = 0
         if self.settings.steps > 0:
             found, steps = self._searched(lying, scale, part(progress, 0.1, 0.9), watch)
-            first = self._alone(lying, scale), scale
-            lying, scale = self._exact(squeeze, found, first, part(progress, 0.9, 1.0))
+            lying, scale = self._exact(squeeze, found, (lying, scale), part(progress, 0.9, 1.0))
         else:
             lying = self._alone(lying, scale)
         self._refuse_small(scale)
@@ -333,14 +332,13 @@ class _Table:
         best = found.lying, found.scale
         # Where a thin point was missed and lies in another shape, a little smaller it comes free again; a shape in the hole of another
         # is freed by none of that, as the hole shrinks as well.
-        for lying, scale in (best, (best[0], 0.985 * best[1]), *found.before, (best[0], 0.96 * best[1])):
+        for lying, scale in (best, (best[0], 0.985 * best[1]), *found.before, (best[0], 0.96 * best[1]), first):
             if scale < first[1]:
                 continue
             done = squeeze.enlarged(self._alone(lying, scale), scale, most=self.most, progress=progress, until=until)
             if done is not None and done[1] >= first[1] and not squeeze.crossing(*done):
                 return done
-        done = squeeze.enlarged(*first, most=self.most, progress=progress, until=until)
-        return first if done is None or done[1] < first[1] or squeeze.crossing(*done) else done
+        return self._alone(*first), first[1]
 
     # ---- back to coordinates -------------------------------------------------------------------------------------------
 

@@ -49,8 +49,8 @@ def _first(work: Work, asked: list[Ints], refused: set[bytes]) -> Bools | None:
     """(E,) what stays cut where the first of one or two chains is sewn that may be; those before it are refused. They are judged side by
     side, as mostly all are."""
     others = [pool(1, "sewing").submit(unsewn, work, chain) for chain in asked[1:]]
-    for chain, judge in zip(asked, [lambda: unsewn(work, asked[0]), *(other.result for other in others)], strict=True):
-        cut = judge()
+    # All are waited for, also behind one that may be sewn: what is remembered of how parts lie must not hang on who was quicker.
+    for chain, cut in zip(asked, [unsewn(work, asked[0]), *(other.result() for other in others)], strict=True):
         if cut is not None:
             return cut
         refused.add(np.sort(chain).tobytes())

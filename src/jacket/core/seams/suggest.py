@@ -158,8 +158,8 @@ def _cut_one_way(work: Work, network: Bools | None, keep: Bools) -> float:
         return np.inf
     sew(work)
     # Laid flat anew, as Flatten will: what only came out from where it lay is cut once more, and all is laid anew again.
-    before = np.zeros_like(keep)
-    while (before != tailor.cut).any():
+    before = None
+    while before is None or (before != tailor.cut).any():
         before = tailor.cut.copy()
         tailor.places[:] = np.nan
         tailor.laid.clear()
