@@ -41,8 +41,9 @@ class Carrier:
         self.laying, self.ids, self.descent = laying, ids, Descent(laying.chart, laying.uv, held)
         self.rests = bool(held.fixed.all())
         """Whether nothing is left that could follow."""
-        self.share, self.gain = 1.0, 0.0
-        """Of the last lead: the share of the way that was gone, and of the energy what its last step gained."""
+        self.share, self.gain = 1.0, math.inf
+        """Of the last lead: the share of the way that was gone, and of the energy what its last step gained; who was never led has
+        not come to rest, however soon it is ready."""
         self.large = len(self.descent.tri) >= SHARED
         """Whether a factorisation of it takes long."""
         self._new = True
