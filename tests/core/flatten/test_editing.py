@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from concurrent.futures import Future
+
 import numpy as np
 import pytest
 from scipy.linalg import fractional_matrix_power
 
 from jacket.core.flatten import energies as kernels
-from jacket.core.flatten.carrying import carried
+from jacket.core.flatten.carrying import Carrier, carried
 from jacket.core.flatten.descent import Descent, Held, flips
 from jacket.core.flatten.editing import Laying, refined
 from jacket.core.flatten.overlap import flipped_faces
@@ -181,6 +184,36 @@ def test_points_are_carried_and_pins_hold() -> None:
     # Through the other side it cannot go: it stops with every face as it was turned.
     across, share = carried(laying, at[3:], laying.uv[at[0]][None, :] - 50, pins)
     assert share < 1 and flips(laying.chart, across) == 0
+
+
+def test_a_point_led_on_while_nothing_can_follow_yet_is_not_driven_into_the_fold(monkeypatch: pytest.MonkeyPatch) -> None:
+    """Led on twenty times before the rest is solved for, then until it rests: as good as what is carried in one go."""
+    mesh = dome()
+    laying = Laying.of(mesh, Islands.of(mesh), 0)
+    middle = np.flatnonzero(laying.points_of(mesh, np.arange(mesh.n_points) == 84))
+    goal, pins = laying.uv[middle] + [2.5, 0.0], np.zeros(len(laying.uv))
+    at_once = Descent(laying.chart, carried(laying, middle, goal, pins, last=60)[0])
+    late: list[tuple[Future[None], Callable[[], None]]] = []
+
+    def wanted(act: Callable[[], None]) -> Future[None]:
+        late.append((Future(), act))
+        return late[-1][0]
+
+    monkeypatch.setattr("jacket.core.flatten.carrying.ahead", wanted)
+    monkeypatch.setattr("jacket.core.flatten.carrying.SHARED", 1)
+    carrier = Carrier(laying, middle, pins)
+    shares = [carrier.lead(goal, 1, hurried=True) for _ in range(20)]
+    assert carrier.waits and not carrier.still and 0 < shares[0] < 1 and shares == shares[:1] * 20
+    for _ in range(100):
+        for future, act in late:
+            if not future.done():
+                act()
+                future.set_result(None)
+        carrier.lead(goal, 1, hurried=True)
+        if carrier.still:
+            break
+    assert carrier.still and not carrier.waits and np.allclose(carrier.descent.uv[middle], goal)
+    assert carrier.descent.value() == pytest.approx(at_once.energy, rel=0.01)
 
 
 def test_islands_that_lie_nowhere_or_folded_are_refused_and_mirrored_ones_are_not() -> None:

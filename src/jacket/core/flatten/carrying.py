@@ -22,6 +22,8 @@ ROUNDS = 24
 """Times that what is carried is led on towards its place when it has to get there."""
 TURN = 0.01
 """Seconds within which islands begin a step together; the others take the next one."""
+APPROACH = 0.5
+"""Share of the way to the first fold that what is carried goes before the rest can follow."""
 NEAR, SLOW, CALM = 0.999, 0.05, 1e-3
 """Share of the way below which a face that would turn over is told of; the gain of a step below which the rest wants a factorisation
 of how it lies now, and below which it has come to rest."""
@@ -46,8 +48,10 @@ class Carrier:
         not come to rest, however soon it is ready."""
         self.large = len(self.descent.tri) >= SHARED
         """Whether a factorisation of it takes long."""
-        self._new = True
+        self._new, self._begun = True, laying.uv
         self._ready = ahead(self._readied)
+        self.waits = False
+        """Whether the last lead had nothing yet by which the rest could follow."""
 
     def _readied(self) -> None:
         """Plan how the rest is solved for, and factor it as it lies, before a step wants it."""
@@ -69,15 +73,17 @@ class Carrier:
         `time.perf_counter`); the share of the way that was gone. Where it is `hurried` the rest of a large island waits for no
         factorisation: one is made on another thread, as often as the last leads no further."""
         descent = self.descent
-        move = np.zeros_like(descent.uv)
-        move[self.ids] = targets - descent.uv[self.ids]
-        share = self.share = min(1.0, 0.8 * float(largest_step(descent.uv, move, descent.tri)))
-        descent.uv = descent.uv + share * move
+        stale = hurried and self.large
+        # As long as nothing can follow, always from where it began: step upon step it would be driven into the fold.
+        self.waits = stale and not self._ready.done()
+        before = self._begun if self.waits else descent.uv
+        move = np.zeros_like(before)
+        move[self.ids] = targets - before[self.ids]
+        share = self.share = min(1.0, (APPROACH if self.waits else 0.8) * float(largest_step(before, move, descent.tri)))
+        descent.uv = before + share * move
         descent.energy = descent.value()
         self.gain = 0.0 if self.rests else 1.0
-        stale = hurried and self.large
-        if stale and not self._ready.done():
-            # The rest follows with the next step of the pointer.
+        if self.waits:
             return share
         self.wait()
         for k in range(0 if self.rests else steps):
@@ -90,7 +96,7 @@ class Carrier:
         if stale and self.gain >= CALM:
             self._new = False
         if stale and self.gain < SLOW and not self._new and not self.rests:
-            self._new, self._ready = True, ahead(self._readied)
+            self._new, self._begun, self._ready = True, descent.uv, ahead(self._readied)
         return share
 
     def bring(self, targets: Floats, steps: int, hurried: bool = False, until: float = math.inf) -> float:
@@ -180,7 +186,7 @@ class Party:
             uv[laying.chart.corners] = before[laying.chart.corners]
             laying.write(uv, new, (new != laying.uv).any(axis=1))
         self._last = uv
-        return uv, any(carrier.share < NEAR for carrier, _ in self._known)
+        return uv, any(carrier.share < NEAR and not carrier.waits for carrier, _ in self._known)
 
     def forget(self) -> None:
         """The gesture is over: what is not begun yet need not be."""
