@@ -7,6 +7,7 @@ import select
 
 import igl
 import numpy as np
+import pytest
 
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.space.bvh import LEAF, Bvh
@@ -24,6 +25,19 @@ def test_closest_points_agree_with_libigl(spot: PolyMesh) -> None:
     assert np.allclose(np.linalg.norm(place - queries, axis=1), far)
     assert np.abs(place - there).max() < 1e-7 or np.allclose(np.linalg.norm(there - queries, axis=1), far)
     assert (triangle >= 0).all()
+
+
+def test_corners_laid_out_or_looked_up_give_the_same_answers_to_the_bit(spot: PolyMesh, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Of too many triangles their corners are not held a second time: what they are found by makes no difference."""
+    queries = np.random.default_rng(3).uniform(-1.5, 1.5, (2000, 3))
+    held = Bvh.build(spot.points, spot.triangle_points)
+    moved = spot.points + [0.1, 0.0, -0.2]
+    assert np.array_equal(held.refit(moved).leaves, moved[spot.triangle_points[held.order]])
+    monkeypatch.setattr("jacket.core.space.bvh.MOST_LAID_OUT", spot.n_faces - 1)
+    sparse = Bvh.build(spot.points, spot.triangle_points)
+    assert len(held.leaves) == len(spot.triangle_points) and len(sparse.leaves) == 0
+    for one, other in zip(held.closest(queries), sparse.closest(queries), strict=True):
+        assert np.array_equal(one, other)
 
 
 def test_every_run_is_halved_across_its_longest_side(spot: PolyMesh) -> None:

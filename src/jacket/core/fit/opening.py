@@ -35,7 +35,7 @@ def opened(mesh: PolyMesh, surface: Bvh, held: Bools, lines: Lines | None = None
     start, around = _faces_at(mesh)
     points, empty = mesh.points.copy(), Bvh.build(np.zeros((0, 3)), np.zeros((0, 3), np.int32))
     curve = lines.curve if lines is not None else empty
-    own = [(tree.points, tree.triangles, tree.order, tree.boxes) for tree in (surface, curve)]
+    own = [tree.arrays for tree in (surface, curve)]
     slides = slides & bool(len(curve.triangles))
     _opened(points, mesh.corners, mesh.starts, start, around, stay, slides, _line_ends(mesh, on_lines), *own[0], *own[1],
             np.array(RINGS), WAYS, rounds, thin)  # fmt: skip
@@ -152,8 +152,8 @@ def _best_place(points, corners, starts, start, around, p, line_x, line_y, line_
 
 
 @kernel
-def _opened(points, corners, starts, start, around, stay, slides, line_ends, s_points, s_triangles, s_order, s_boxes,
-            c_points, c_triangles, c_order, c_boxes, rings, ways, rounds, thin):  # fmt: skip
+def _opened(points, corners, starts, start, around, stay, slides, line_ends, s_points, s_triangles, s_order, s_boxes, s_leaves,
+            c_points, c_triangles, c_order, c_boxes, c_leaves, rings, ways, rounds, thin):  # fmt: skip
     """Open thin corners, writing into `points`; the surface is given by its tree, and so are lines."""
     n_faces, n_points = len(starts) - 1, len(points)
     worst = np.empty(n_faces)
@@ -200,9 +200,9 @@ def _opened(points, corners, starts, start, around, stay, slides, line_ends, s_p
             better = False
             if step > 0:
                 if slides[p]:
-                    _, _, x, y, z = closest_within(c_points, c_triangles, c_order, c_boxes, x, y, z, stack, depth, np.inf)
+                    _, _, x, y, z = closest_within(c_points, c_triangles, c_order, c_boxes, c_leaves, x, y, z, stack, depth, np.inf)
                 else:
-                    _, _, x, y, z = closest_within(s_points, s_triangles, s_order, s_boxes, x, y, z, stack, depth, 2 * step)
+                    _, _, x, y, z = closest_within(s_points, s_triangles, s_order, s_boxes, s_leaves, x, y, z, stack, depth, 2 * step)
                 # On the surface a place is another one than in the plane that was looked at: it has to be better there too.
                 least_now = _short(points, corners, starts, start, around, p, px, py, pz, np.inf) - 5e-8
                 better = _short(points, corners, starts, start, around, p, x, y, z, least_now) < least_now

@@ -167,12 +167,12 @@ class Neighbourhood:
             return places
         return np.asarray(_relaxed_places(
             places, self.corners, self.starts, self.own, np.asarray(strength, np.float64), rounds, evenness,
-            surface.points, surface.triangles, surface.order, surface.boxes,
+            *surface.arrays,
         ))  # fmt: skip
 
 
 @kernel
-def _relaxed_places(places, corners, starts, own, strength, rounds, evenness, points, triangles, order, boxes):
+def _relaxed_places(places, corners, starts, own, strength, rounds, evenness, points, triangles, order, boxes, leaves):
     ones = np.ones(len(starts) - 1)
     places = places.copy()
     stack, depth = np.empty(64, np.int32), np.empty(64)
@@ -181,7 +181,7 @@ def _relaxed_places(places, corners, starts, own, strength, rounds, evenness, po
         for k in range(len(own)):
             p = own[k]
             x, y, z = strength[k] * (aims[p, 0] - places[p, 0]), strength[k] * (aims[p, 1] - places[p, 1]), strength[k] * (aims[p, 2] - places[p, 2])
-            _, _, x, y, z = closest_within(points, triangles, order, boxes, places[p, 0] + x, places[p, 1] + y, places[p, 2] + z,
+            _, _, x, y, z = closest_within(points, triangles, order, boxes, leaves, places[p, 0] + x, places[p, 1] + y, places[p, 2] + z,
                                            stack, depth, np.sqrt(x * x + y * y + z * z))  # fmt: skip
             places[p, 0], places[p, 1], places[p, 2] = x, y, z
     return places

@@ -41,7 +41,8 @@ class Reached:
     def still(self, before: PolyMesh, after: PolyMesh, around: Floats) -> bool:
         """Whether none of the places that lie about some points (K, 3) is farther than that from quads that have changed there,
         unless it was before and is no farther now."""
-        here = self.places[cKDTree(around).query(self.places)[0] < 2 * self.far + float(np.median(edge_lengths(after)))]
+        about = 2 * self.far + float(np.median(edge_lengths(after)))
+        here = self.places[cKDTree(around).query(self.places, distance_upper_bound=about)[0] < about]
         if len(here) == 0:
             return True
         now = Bvh.build(after.points, after.triangle_points).closest(here)[2]

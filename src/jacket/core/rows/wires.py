@@ -316,13 +316,15 @@ def _walked(first, ring, number, to, cross, limit):
         out = 2 * first + way
         while True:
             total += cross[out]
-            if to[out] < 0:
+            goal = to[out]
+            if goal < 0:
                 break
-            unit = to[out] // 2
+            # Shifts in place of divisions: most of a search is spent here.
+            unit = goal >> 1
             if unit == first or total > limit:
                 return total
             ring[unit] = number
-            out = 2 * unit + 1 - to[out] % 2
+            out = goal ^ 1
     return total
 
 
