@@ -200,7 +200,7 @@ def test_loose_parts_that_are_left_out_pull_at_nothing() -> None:
 
 
 def test_corners_are_opened_but_where_that_loses_an_end(monkeypatch: pytest.MonkeyPatch) -> None:
-    """A ball of quads whose every point would be drawn in a little, those about its pole by a seventh: these stay, and no place of
+    """A ball of quads whose every point would be drawn in a little, those about its pole by a tenth: these go part of that way or stay, and no place of
     the ball lies farther off than is allowed, by libigl's distances."""
     ball = icosphere(3)
     quads = split_to_quads(icosphere(2))
@@ -211,18 +211,20 @@ def test_corners_are_opened_but_where_that_loses_an_end(monkeypatch: pytest.Monk
     near = quads.points[:, 1] > 0.95
 
     def drawn_in(mesh: PolyMesh, surface: Bvh, stay: np.ndarray, lines: Lines | None) -> PolyMesh:  # type: ignore[type-arg]
-        share = np.where(near, 0.86, 0.99)[:, None]
+        share = np.where(near, 0.9, 0.99)[:, None]
         return mesh.with_points(np.where(stay[:, None], mesh.points, share * quads.points))
 
     monkeypatch.setattr(reaching, "opened", drawn_in)
     new = opened_still(quads, base, Bvh.build(ball.points, ball.triangle_points), lambda: eyes_on(ball))
     far = np.linalg.norm(new.points, axis=1)
-    assert far[pole] == 1.0 and (far[near] > 0.9).sum() >= 5
+    assert far[pole] == 1.0 and (far[near] > 0.95).sum() >= 5
+    # Who cannot go all the way goes some of it.
+    assert ((far[near] > 0.91) & (far[near] < 0.999)).any()
     assert np.isclose(far[~near], 0.99).mean() > 0.8
     off = np.sqrt(igl.point_mesh_squared_distance(ball.points, new.points, new.triangle_points.astype(np.int64))[0])
     assert off.max() <= 0.01 * reaching.SHORT * ball.diagonal + 1e-9
     least = np.linalg.norm(drawn_in(quads, base, np.zeros(len(far), bool), None).points, axis=1)  # type: ignore[arg-type]
-    assert least.min() < 0.87, "it would have been lost"
+    assert least.min() < 0.91, "it would have been lost"
 
 
 def test_quads_are_eased_together_and_keep_their_ends() -> None:

@@ -48,7 +48,7 @@ def fitted(
     sizes = np.ones(quads.n_faces)
     for k in range(6):
         tick(RELAXING)
-        far = _face_gaps(quads, surface) / step
+        far = face_gaps(quads, surface) / step
         if k >= 2 and float(far.max(initial=0.0)) < 1.7 * MOST_OFF:
             break
         sizes = np.clip(sizes * np.clip(np.sqrt(MOST_OFF / np.maximum(far, 1e-9)), 0.7, 1.0), 0.35, 1.0)
@@ -176,7 +176,7 @@ MOST_OFF = 0.4
 """Steps off the surface over which a quad bridges more than it should: it is made smaller, and its neighbours larger."""
 
 
-def _face_gaps(quads: PolyMesh, surface: Bvh) -> Floats:
+def face_gaps(quads: PolyMesh, surface: Bvh) -> Floats:
     """(F,) how far the centre and the middles of the edges of each quad lie off the surface, the largest."""
     ring = quads.points[quads.as_quads()]
     places = np.concatenate([ring.mean(axis=1), *(0.5 * (ring[:, k] + ring[:, k - 1]) for k in range(4))])

@@ -10,11 +10,11 @@ import numpy as np
 from jacket.core.fit.opening import opened
 from jacket.core.fit.relax import relaxed
 from jacket.core.mesh.geometry import scaled_jacobian
-from jacket.core.mesh.polymesh import Bools, PolyMesh
+from jacket.core.mesh.polymesh import Bools, Floats, Ints, PolyMesh
 from jacket.core.mesh.tables import spread
 from jacket.core.quads.base import Base
 from jacket.core.quads.ends import farthest_pulled, off_quads
-from jacket.core.quads.fitting import fold_count, lines_over
+from jacket.core.quads.fitting import face_gaps, fold_count, lines_over
 from jacket.core.space.bvh import Bvh
 from jacket.core.space.rays import RayTree
 from jacket.core.space.sample import places_seen
@@ -26,13 +26,17 @@ SHORT = 1.1
 """Largest gap in % of the diagonal that an end may be short by before it is pulled to once more."""
 SHORT_TORN = 1.3
 """The same at the very end over a torn scan, of whose thin rims an end may be part."""
-ROUNDS, EVENNESS, MENDINGS = 30, 0.2, (10.0, 20.0, 20.0)
+BRIDGED, BRIDGED_TORN = 1.2, 1.5
+"""Largest gap in % of the diagonal from quads to a clean surface, and to a torn scan, that easing may come to."""
+ROUNDS, EVENNESS, MENDINGS = 15, 0.2, (10.0, 20.0, 20.0)
 """How often quads are relaxed once more at the very end, and how: each time again as far as corners are not good enough yet."""
 LEAST = 0.25
 """Least corner that there may be then, unless it was less before."""
-TRIES = 6
-"""How often that is tried with more points that stay."""
-WELL, WELL_FIRST = 0.975, 0.82
+TRIES = 12
+"""How often that is tried with more points drawn back."""
+SHARES = np.array([1.0, 0.6, 0.3, 0.0])
+"""Of its way a point goes so much where ends would be lost otherwise."""
+WELL, WELL_FIRST = 0.98, 0.84
 """Corner mean and 1st percentile that need none of that."""
 ENOUGH = 0.97
 """Corner mean that is enough once it was done; 1st percentiles are from `FAIR` on."""
@@ -58,20 +62,25 @@ def eased(laid: PolyMesh, base: Base, surface: Bvh, eyes: Callable[[], RayTree],
     """Quads whose corners are not as good as they should be relaxed all together once more, and thin corners opened, as far as that
     draws none off an end that they reach: pulls move what is near alone, and leave it more skewed than it has to be. As they
     were where corners are no better for it."""
-    lines = lines_over(laid, base)
-    corners = scaled_jacobian(laid)
+    lines, corners, size = lines_over(laid, base), scaled_jacobian(laid), base.mesh.diagonal
     well, well_first = WELL, WELL_FIRST
+    # Nor may quads come to bridge more than they do or may.
+    bridged = max(float(face_gaps(laid, surface).max(initial=0.0)), 0.01 * (BRIDGED if base.tears is None else BRIDGED_TORN) * size)
+    refused = 0.0
     for mending in MENDINGS:
         mean, first = float(corners.mean()), float(np.percentile(corners, 1))
-        if mean >= well and first >= well_first:
+        if mean >= well and first >= well_first or mending == refused:
             break
         relax = partial(relaxed, surface=surface, rounds=ROUNDS, lines=lines, evenness=EVENNESS, mending=mending)
         new = _ends_still(laid, base, eyes, lambda mesh, stay, relax=relax: relax(mesh, held=stay), tick)  # type: ignore[misc]
         new = _ends_still(new, base, eyes, lambda mesh, stay: opened(mesh, surface, stay, lines), tick)
         after = scaled_jacobian(new)
         # Better on the whole, and for the worst no worse, or still fair.
-        if after.mean() > mean and np.percentile(after, 1) >= min(FAIR, first) and after.min() >= min(LEAST, corners.min()):
-            laid, corners, well, well_first = new, after, ENOUGH, FAIR
+        better = after.mean() > mean and np.percentile(after, 1) >= min(FAIR, first) and after.min() >= min(LEAST, corners.min())
+        if better and face_gaps(new, surface).max(initial=0.0) <= bridged:
+            laid, corners, well, well_first, refused = new, after, ENOUGH, FAIR, 0.0
+        else:
+            refused = mending
     return laid
 
 
@@ -84,8 +93,8 @@ def opened_still(laid: PolyMesh, base: Base, surface: Bvh, eyes: Callable[[], Ra
 def _ends_still(
     laid: PolyMesh, base: Base, eyes: Callable[[], RayTree], move: Callable[[PolyMesh, Bools], PolyMesh], tick: Tick
 ) -> PolyMesh:
-    """Quads as `move` leaves them, given which of their points stay: those at ends that they would be drawn off. One corner at
-    each such place first, then its quad, then those around."""
+    """Quads as `move` leaves them, given which of their points stay: those at ends that they would be drawn off. They go part of
+    their way at first, then none of it: one corner at each such place, then its quad, then those around."""
     size, quads = base.mesh.diagonal, laid.as_quads()
     places = np.concatenate([base.form.points, base.asked.reshape(-1, 3)])
     off, face = off_quads(laid, places)
@@ -94,26 +103,34 @@ def _ends_still(
     # No end farther off than the farthest now, nor than ends may be.
     most = 0.01 * size * (SHORT if base.tears is None else SHORT_TORN)
     least = np.maximum(off, min(most, float(off.max(initial=0.0))))
-    mesh, stay = laid, np.zeros(laid.n_points, bool)
+    mesh, back = laid, np.zeros(laid.n_points, np.int64)
     for _ in range(TRIES):
         tick(OPENING)
-        new = move(mesh, stay)
+        new = move(mesh, back > 0)
         # No quad draws farther off a place than one of its corners moves.
         moved = np.linalg.norm(new.points - laid.points, axis=1)[quads].max(axis=1)
         may = np.flatnonzero(off + moved[face] > least)
         lost = may[off_quads(new, places[may])[0] > least[may]] if len(may) else may
         if len(lost) == 0:
             return new
-        corners = quads[face[lost]]
-        nearest = np.linalg.norm(laid.points[corners] - places[lost][:, None], axis=2).argmin(axis=1)
-        nearest = corners[np.arange(len(lost)), nearest]
-        again = stay[nearest]
-        around = corners[again & stay[corners].all(axis=1)]
-        stay[nearest] = True
-        stay[corners[again]] = True
-        if len(around):
-            near = np.zeros(laid.n_points, bool)
-            near[around] = True
-            stay |= spread(near, quads)
-        mesh = new.with_points(np.where(stay[:, None], laid.points, new.points))
+        before, back = back, _drawn_back(back, laid, quads[face[lost]], places[lost])
+        share = (SHARES[back] / np.maximum(SHARES[before], SHARES[-2]))[:, None]
+        mesh = new.with_points(np.where(share < 1.0, laid.points + share * (new.points - laid.points), new.points))
     return laid
+
+
+def _drawn_back(back: Ints, laid: PolyMesh, corners: Ints, places: Floats) -> Ints:
+    """(V,) by how many of `SHARES` points are drawn back once quads with corners (K, 4) were drawn off places (K, 3)."""
+    out, last = back.copy(), len(SHARES) - 1
+    nearest = np.linalg.norm(laid.points[corners] - places[:, None], axis=2).argmin(axis=1)
+    nearest = np.unique(corners[np.arange(len(corners)), nearest])
+    # Where that corner does not move any more its quad is drawn back, then those around.
+    quad = corners[(back[corners] == last).any(axis=1)]
+    drawn = np.union1d(nearest, quad)
+    out[drawn] = np.minimum(back[drawn] + 1, last)
+    around = quad[(back[quad] == last).all(axis=1)]
+    if len(around):
+        near = np.zeros(laid.n_points, bool)
+        near[around] = True
+        out[spread(near, laid.as_quads())] = last
+    return out
