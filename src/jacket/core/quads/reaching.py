@@ -69,7 +69,7 @@ def eased(laid: PolyMesh, base: Base, surface: Bvh, eyes: Callable[[], RayTree],
     refused = 0.0
     for mending in MENDINGS:
         mean, first = float(corners.mean()), float(np.percentile(corners, 1))
-        if mean >= well and first >= well_first or mending == refused:
+        if (mean >= well and first >= well_first) or mending == refused:
             break
         relax = partial(relaxed, surface=surface, rounds=ROUNDS, lines=lines, evenness=EVENNESS, mending=mending)
         new = _ends_still(laid, base, eyes, lambda mesh, stay, relax=relax: relax(mesh, held=stay), tick)  # type: ignore[misc]
