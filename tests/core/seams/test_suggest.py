@@ -239,7 +239,11 @@ def test_strips_longer_than_the_sheet_are_cut_across() -> None:
 
 def comb(teeth: int) -> PolyMesh:
     """A bar of cubes with every other one carrying a tooth two cubes high, as the squares of its outside."""
-    cells = {(x, 0, 0) for x in range(2 * teeth - 1)} | {(2 * k, y, 0) for k in range(teeth) for y in (1, 2)}
+    return outside_of({(x, 0, 0) for x in range(2 * teeth - 1)} | {(2 * k, y, 0) for k in range(teeth) for y in (1, 2)})
+
+
+def outside_of(cells: set[tuple[int, int, int]]) -> PolyMesh:
+    """The squares of the outside of some unit cubes."""
     corners = {
         (1, 0, 0): [(1, 0, 0), (1, 1, 0), (1, 1, 1), (1, 0, 1)], (-1, 0, 0): [(0, 0, 0), (0, 0, 1), (0, 1, 1), (0, 1, 0)],
         (0, 1, 0): [(0, 1, 0), (0, 1, 1), (1, 1, 1), (1, 1, 0)], (0, -1, 0): [(0, 0, 0), (1, 0, 0), (1, 0, 1), (0, 0, 1)],
@@ -274,6 +278,23 @@ def test_islands_of_many_walls_are_compact_and_nothing_hangs_on_by_a_short_edge(
             assert shapely.get_num_geometries(drawn.buffer(-0.49 * np.sqrt(drawn.area / len(faces)))) == 1
     assert sewn > 2
     assert len(unwrap(suggest_seams(mesh, SuggestSettings(most=4)))[1]) < len(islands)
+
+
+def test_a_long_bar_that_has_to_be_cut_across_comes_in_compact_islands() -> None:
+    """A bar of 50 by 8 by 1, open at its ends, has walls too long for its sheet; their pieces, cut each where it suits itself, are not
+    folded on into steps: every island fills its hull, as shapely tells."""
+    import shapely
+    from shapely.ops import unary_union
+
+    bar = outside_of({(x, y, 0) for x in range(50) for y in range(8)})
+    along = bar.points[bar.as_quads()][:, :, 0]
+    bar = PolyMesh.from_faces(bar.points, bar.as_quads()[np.ptp(along, axis=1) > 0])
+    flat, islands = unwrap(suggest_seams(bar))
+    labels = island_labels(flat)[1]
+    assert all(i.flat and not i.overlaps for i in islands) and 2 <= len(islands) <= 10
+    for k in range(len(islands)):
+        drawn = unary_union([shapely.Polygon(flat.uv[flat.starts[f] : flat.starts[f + 1]]).buffer(1e-9) for f in np.flatnonzero(labels == k)])
+        assert drawn.area >= 0.85 * drawn.convex_hull.area
 
 
 def test_how_much_of_the_way_round_the_smaller_part_a_chain_is() -> None:

@@ -2,6 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from concurrent.futures import wait
+from functools import partial
+
 import numpy as np
 
 from jacket.core.beside import pool
@@ -16,44 +20,65 @@ from jacket.core.seams.work import Work
 HINGE = 0.2
 """Share of the way round the smaller side that is sewn where nothing may hang on by less: what does is a tail, beside which nothing finds
 room on the sheet."""
+ABREAST = 3
+"""Chains that are judged at a time, by two threads: some take much longer than others."""
+SHORT, CROWD = 4, 16
+"""Edges under which a chain comes last, and is asked once, of more chains than so many."""
 SCRAP = 0.01
 """Share of a piece's area under which an island is a scrap."""
 
 
 def sew(work: Work) -> None:
-    """Close chains that need not be cut, the dearest first; rings and kept cuts stay."""
+    """Close chains that need not be cut, the dearest first; rings and kept cuts stay. What was refused is asked again once others are
+    sewn; where there are many chains those of a few edges come last and are asked once, since little is gained by them."""
     tailor = work.tailor
     refused: set[bytes] = set()
-    again, begun = False, 0.0
+    rows = _to_sew(work)
+    least = SHORT if len(rows) > CROWD else 0
+    again, last, begun = False, False, 0.0
     while True:
-        rows = [c for c in chains(tailor.mesh, tailor.cut)
-                if not (work.rings[c] | tailor.keep[c]).any()]  # fmt: skip
-        rows.sort(key=lambda c: -float(np.where(np.isfinite(tailor.cost[c]), tailor.cost[c], 0).sum()))
-        asked = [chain for chain in rows if np.sort(chain).tobytes() not in refused]
-        for n in range(0, len(asked), 2):
-            work.progress(0.6 + begun + (0.35 - begun) * n / len(asked), "sewing what need not be cut")
-            cut = _first(work, asked[n : n + 2], refused)
-            if cut is not None:
-                _sewn(work, cut)
-                again = True
-                break
-        else:
-            # What was refused may do now that its sides are larger.
-            if not again:
-                return
-            again, begun = False, 0.25
-            refused.clear()
-
-
-def _first(work: Work, asked: list[Ints], refused: set[bytes]) -> Bools | None:
-    """(E,) what stays cut where the first of one or two chains is sewn that may be; those before it are refused. They are judged side by
-    side, as mostly all are."""
-    others = [pool(1, "sewing").submit(unsewn, work, chain) for chain in asked[1:]]
-    # All are waited for, also behind one that may be sewn: what is remembered of how parts lie must not hang on who was quicker.
-    for chain, cut in zip(asked, [unsewn(work, asked[0]), *(other.result() for other in others)], strict=True):
+        asked = [chain for chain in rows if len(chain) >= least and np.sort(chain).tobytes() not in refused]
+        cut = _first(work, asked, refused, partial(_tell, work, begun, len(asked)))
         if cut is not None:
-            return cut
-        refused.add(np.sort(chain).tobytes())
+            _sewn(work, cut)
+            again = True
+        elif again and not last:
+            # What was refused may do now that its sides are larger.
+            refused.clear()
+            again, begun = False, 0.25
+        elif least:
+            least, last, begun = 0, True, 0.3
+        else:
+            return
+        rows = _to_sew(work)
+
+
+def _to_sew(work: Work) -> list[Ints]:
+    """Chains that may be sewn, the dearest first."""
+    tailor = work.tailor
+    rows = [c for c in chains(tailor.mesh, tailor.cut) if not (work.rings[c] | tailor.keep[c]).any()]
+    return sorted(rows, key=lambda c: -float(np.where(np.isfinite(tailor.cost[c]), tailor.cost[c], 0).sum()))
+
+
+def _tell(work: Work, begun: float, count: int, done: int) -> None:
+    work.progress(0.6 + begun + (0.35 - begun) * done / count, "sewing what need not be cut")
+
+
+def _first(work: Work, asked: list[Ints], refused: set[bytes], tell: Callable[[int], None]) -> Bools | None:
+    """(E,) what stays cut where the first of some chains is sewn that may be; those before it are refused. Some are judged side by
+    side, as mostly all are."""
+    begun = [pool(2, "sewing").submit(unsewn, work, chain) for chain in asked[:ABREAST]]
+    try:
+        for k, chain in enumerate(asked):
+            tell(k)
+            cut = begun[k].result()
+            if cut is not None:
+                return cut
+            refused.add(np.sort(chain).tobytes())
+            begun += [pool(2, "sewing").submit(unsewn, work, other) for other in asked[k + ABREAST : k + ABREAST + 1]]
+    finally:
+        # All are waited for, also behind one that may be sewn: what is remembered of how parts lie must not hang on who was quicker.
+        wait(begun)
     return None
 
 

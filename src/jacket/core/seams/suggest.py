@@ -7,10 +7,12 @@ in two. In the end chains that need not be cut are sewn again and all is laid fl
 
 from __future__ import annotations
 
+from copy import copy
 from dataclasses import dataclass, replace
 
 import numpy as np
 
+from jacket.core.beside import pool
 from jacket.core.flatten.descent import FULL_STEPS
 from jacket.core.mesh.geometry import dihedral_angles, edge_lengths, face_areas
 from jacket.core.mesh.polymesh import Bools, Floats, Ints, PolyMesh
@@ -143,26 +145,30 @@ def _cut_one_way(work: Work, network: Bools | None, keep: Bools) -> float:
     work.good.clear()
     work.acts, work.rings = 0, np.zeros_like(keep)
     if network is not None:
-        # Who wants few islands gets those that fill their hulls less.
-        many = work.settings.most >= USUAL and face_parts(tailor.mesh, network)[0] > FOLDED
-        work.sew = Limits(1.004, 1.06, COMPACT if many else 0.62, work.open.long)
-        work.hinge = HINGE if many else 0.0
         tailor.cut |= network
         tailor.watch("line", tailor.mesh.points[tailor.mesh.topology.edge_points[network]])
     else:
-        work.sew = Limits(min(1.05, work.settings.stretch), 1.7, 0.68, work.open.long)
-        work.hinge = 0.0
         tailor.ring_rounds(work.settings.most)
         work.rings = tailor.cut & ~keep
     if not _open_all(work, QUICK):
         return np.inf
+    if network is not None:
+        # Of walls that had to be cut themselves, as too long ones are, a box is folded no more. Who wants few islands gets those that
+        # fill their hulls less.
+        walls = face_parts(tailor.mesh, network)[0]
+        compact = work.settings.most >= USUAL and (walls > FOLDED or len(tailor.parts()) > walls)
+        work.sew = Limits(1.004, 1.06, COMPACT if compact else 0.62, work.open.long)
+        work.hinge = HINGE if compact else 0.0
+    else:
+        work.sew = Limits(min(1.05, work.settings.stretch), 1.7, 0.68, work.open.long)
+        work.hinge = 0.0
     sew(work)
-    # Laid flat anew, as Flatten will: what only came out from where it lay is cut once more, and all is laid anew again.
+    # Laid flat anew, as Flatten will: what only came out from where it lay is cut once more.
+    tailor.places[:] = np.nan
+    tailor.laid.clear()
     before = None
     while before is None or (before != tailor.cut).any():
         before = tailor.cut.copy()
-        tailor.places[:] = np.nan
-        tailor.laid.clear()
         work.good.clear()
         if not _open_all(work, FULL_STEPS):
             return np.inf
@@ -279,12 +285,14 @@ def _open_all(work: Work, steps: int) -> bool:
 def _act(work: Work, faces: Ints, steps: int) -> bool:
     """One step for a part: found good, or cut once more. False where nothing helps."""
     tailor = work.tailor
-    if tailor.lay(faces, steps) is None and not tailor.make_disk(faces):
+    # In the end each comes out from nowhere, as it will when it is flattened, or is cut.
+    afresh = steps > QUICK
+    if tailor.lay(faces, steps, afresh=afresh) is None and not tailor.make_disk(faces):
         return False
     faces = next(p for p in tailor.parts() if faces[0] in p)
     if steps <= QUICK:
         tailor.lines_to_tips(faces)
-    laid = tailor.lay(faces, steps)
+    laid = tailor.lay(faces, steps, afresh=afresh)
     if work.open.keeps(laid) or (len(faces) <= 2 and laid is not None):
         if laid is not None:
             tailor.take(laid)
@@ -315,8 +323,11 @@ def _best_cut(work: Work, faces: Ints, laid: Laid | None) -> tuple[Ints, str]:
     offers = [(e, "ring") for e in tailor.rings_inside(faces)[:4]] + [(e, "dart") for e in tailor.darts(faces, laid, 5)]
     # A part is cut in two only where nothing else helps.
     for offered in (offers, [(e, "line") for e in halves[:3]]):
-        for edges, what in offered:
-            after, added = _after(work, faces, edges)
+        # Each is tried for itself, two at a time.
+        others = pool(1, "cutting").submit(_after_each, work, faces, offered[1::2])
+        found = [(0.0, 0.0)] * len(offered)
+        found[::2], found[1::2] = _after_each(work, faces, offered[::2]), others.result()
+        for (edges, what), (after, added) in zip(offered, found, strict=True):
             gain = (before - after) / before
             if gain < 0.1:
                 continue
@@ -345,24 +356,23 @@ def _badness(work: Work, laid: Laid | None, faces: Ints) -> float:
     )  # fmt: skip
 
 
+def _after_each(work: Work, faces: Ints, offered: list[tuple[Ints, str]]) -> list[tuple[float, float]]:
+    return [_after(work, faces, edges) for edges, _ in offered]
+
+
 def _after(work: Work, faces: Ints, edges: Ints) -> tuple[float, float]:
     """How bad a part would be with edges cut, all its pieces made disks, and what all that costs."""
-    tailor = work.tailor
-    cut, watch = tailor.cut.copy(), tailor.watch
-    tailor.watch = unwatched
-    try:
-        tailor.commit(edges)
-        own = np.zeros(tailor.mesh.n_faces, bool)
-        own[faces] = True
-        total = 0.0
-        for piece in [p for p in tailor.parts() if own[p[0]]]:
-            if tailor.lay(piece, TRIAL) is None and not tailor.make_disk(piece):
-                return np.inf, 0.0
-            total += _badness(work, tailor.lay(piece, TRIAL), piece)
-        new = tailor.cut & ~cut
-        return total, float(tailor.cost[new].sum())
-    finally:
-        tailor.cut, tailor.watch = cut, watch
+    tailor, cut = copy(work.tailor), work.tailor.cut
+    tailor.cut, tailor.watch = cut.copy(), unwatched
+    tailor.commit(edges)
+    own = np.zeros(tailor.mesh.n_faces, bool)
+    own[faces] = True
+    total = 0.0
+    for piece in [p for p in tailor.parts() if own[p[0]]]:
+        if tailor.lay(piece, TRIAL) is None and not tailor.make_disk(piece):
+            return np.inf, 0.0
+        total += _badness(work, tailor.lay(piece, TRIAL), piece)
+    return total, float(tailor.cost[tailor.cut & ~cut].sum())
 
 
 def _by_patches(mesh: PolyMesh, keep: Bools) -> Bools:
