@@ -31,7 +31,6 @@ SCRAP = 0.01
 def sew(work: Work) -> None:
     """Close chains that need not be cut, the dearest first; rings and kept cuts stay. What was refused is asked again once others are
     sewn; where there are many chains those of a few edges come last and are asked once, since little is gained by them."""
-    tailor = work.tailor
     refused: set[bytes] = set()
     rows = _to_sew(work)
     least = SHORT if len(rows) > CROWD else 0
