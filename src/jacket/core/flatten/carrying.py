@@ -9,6 +9,7 @@ from __future__ import annotations
 import math
 import time
 from collections.abc import Callable, Collection
+from concurrent.futures import wait
 
 import numpy as np
 
@@ -105,6 +106,8 @@ class Carrier:
         for _ in range(ROUNDS):
             if share == 1.0 or share < 1e-4 or (self.large and time.perf_counter() > until):
                 break
+            if self.waits:
+                wait([self._ready], until - time.perf_counter())
             share = self.lead(targets, steps, hurried)
         return share
 
