@@ -237,7 +237,7 @@ FAULTS = (
     Fault("core/flatten/carrying.py", "self.share, self.gain = 1.0, math.inf", "self.share, self.gain = 1.0, 0.0", "tests/stages/flatten/test_flat_tools.py", "dart"),
     Fault("core/flatten/carrying.py", "before = self._begun if self.waits else descent.uv", "before = descent.uv", "tests/core/flatten/test_editing.py", "driven"),
     Fault("core/flatten/carrying.py", "                wait([self._ready], until - time.perf_counter())\n", "                pass\n",
-          "tests/stages/flatten/test_flat_tools.py", "dart"),
+          "tests/core/flatten/test_editing.py", "lets_go"),
     Fault("core/flatten/carrying.py", "            self._waiting.append(len(self._known))\n", "", "tests/qt/test_lagging.py"),
     Fault("qt/views/glview.py", "            self.lagged.emit()\n", "            pass\n", "tests/qt/test_lagging.py"),
     Fault("stages/flatten/tools/brushes.py", "[k for k in self._left if k in here] or here", "here", "tests/stages/flatten/test_flat_tools.py", "had_no_turn"),

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Callable
-from concurrent.futures import Future
+from concurrent.futures import Future, ThreadPoolExecutor
 
 import numpy as np
 import pytest
@@ -214,6 +215,20 @@ def test_a_point_led_on_while_nothing_can_follow_yet_is_not_driven_into_the_fold
             break
     assert carrier.still and not carrier.waits and np.allclose(carrier.descent.uv[middle], goal)
     assert carrier.descent.value() == pytest.approx(at_once.energy, rel=0.01)
+
+
+def test_who_lets_go_waits_for_what_the_rest_follows_by(monkeypatch: pytest.MonkeyPatch) -> None:
+    """A point of a large island let go before the rest can follow gets all the way all the same."""
+    with ThreadPoolExecutor(1) as pool:
+        monkeypatch.setattr("jacket.core.flatten.carrying.ahead", lambda act: pool.submit(lambda: (time.sleep(0.1), act())))
+        monkeypatch.setattr("jacket.core.flatten.carrying.SHARED", 1)
+        mesh = dome()
+        laying = Laying.of(mesh, Islands.of(mesh), 0)
+        middle = np.flatnonzero(laying.points_of(mesh, np.arange(mesh.n_points) == 84))
+        goal = laying.uv[middle] + [2.5, 0.0]
+        carrier = Carrier(laying, middle, np.zeros(len(laying.uv)))
+        assert carrier.bring(goal, 6, hurried=True, until=time.perf_counter() + 20) == 1.0
+    assert np.allclose(carrier.descent.uv[middle], goal) and flips(laying.chart, carrier.descent.uv) == 0
 
 
 def test_islands_that_lie_nowhere_or_folded_are_refused_and_mirrored_ones_are_not() -> None:

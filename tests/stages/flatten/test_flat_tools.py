@@ -5,7 +5,7 @@ from __future__ import annotations
 import itertools
 import time
 from collections.abc import Callable
-from concurrent.futures import Future, ThreadPoolExecutor
+from concurrent.futures import Future
 
 import numpy as np
 import pytest
@@ -294,21 +294,14 @@ def at_once(call: Callable[[], object]) -> Future[object]:
     return future
 
 
-def a_little_later(call: Callable[[], object]) -> Future[object]:
-    """The same, made once a tenth of a second has gone."""
-    return ThreadPoolExecutor(1).submit(lambda: (time.sleep(0.1), call())[1])
-
-
-@pytest.mark.parametrize(("rest", "ahead"), [("stays", None), ("follows", None), ("follows", at_once), ("follows", a_little_later)])
+@pytest.mark.parametrize(("rest", "ahead"), [("stays", None), ("follows", None), ("follows", at_once)])
 def test_a_point_let_go_over_its_other_side_closes_a_dart(
     rest: str, ahead: Callable[..., object] | None, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     """A dart of two edges into a sheet of 6 × 6 quads: the first point welded sews the edge to the tip, the next one the other;
-    also where what leads the rest is ready before anybody asks, and where it is a large island's and is not ready yet."""
+    also where what leads the rest is ready before anybody asks."""
     if ahead is not None:
         monkeypatch.setattr("jacket.core.flatten.carrying.ahead", ahead)
-    if ahead is a_little_later:
-        monkeypatch.setattr("jacket.core.flatten.carrying.SHARED", 1)
     mesh = grid(6)
     ids = [k * 7 + 3 for k in range(3)]
     edges = [mesh.topology.find_edge(a, b) for a, b in itertools.pairwise(ids)]
