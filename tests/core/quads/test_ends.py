@@ -215,7 +215,9 @@ def test_corners_are_opened_but_where_that_loses_an_end(monkeypatch: pytest.Monk
         return mesh.with_points(np.where(stay[:, None], mesh.points, share * quads.points))
 
     monkeypatch.setattr(reaching, "opened", drawn_in)
-    new = opened_still(quads, base, Bvh.build(ball.points, ball.triangle_points), lambda: eyes_on(ball))
+    # Points may lie anywhere between the middle and the ball: each has its ray.
+    rays = Bvh.of_segments(np.stack([0.5 * quads.points, quads.points], axis=1))
+    new = opened_still(quads, base, rays, lambda: eyes_on(ball))
     far = np.linalg.norm(new.points, axis=1)
     assert far[pole] == 1.0 and (far[near] > 0.95).sum() >= 5
     # Who cannot go all the way goes some of it.
@@ -247,6 +249,8 @@ def test_quads_are_eased_together_and_keep_their_ends() -> None:
     assert scaled_jacobian(new).mean() > scaled_jacobian(quads).mean() + 0.01
     assert np.percentile(scaled_jacobian(new), 1) >= np.percentile(scaled_jacobian(quads), 1)
     assert new.corners is quads.corners or np.array_equal(new.corners, quads.corners)
+    off = igl.point_mesh_squared_distance(new.points, horn.points, horn.triangle_points.astype(np.int64))[0]
+    assert np.sqrt(off.max()) < 1e-6, "all lie on the surface, also who went part of the way"
     before, after = (np.sqrt(igl.point_mesh_squared_distance(horn.points, m.points, m.triangle_points.astype(np.int64))[0]) for m in (quads, new))
     assert (after <= np.maximum(before, 0.01 * reaching.SHORT * horn.diagonal) + 1e-9).all()
     alone = relaxed(quads, surface, reaching.ROUNDS, evenness=reaching.EVENNESS, mending=reaching.MENDINGS[0])

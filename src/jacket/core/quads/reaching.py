@@ -8,7 +8,7 @@ from functools import partial
 import numpy as np
 
 from jacket.core.fit.opening import opened
-from jacket.core.fit.relax import relaxed
+from jacket.core.fit.relax import Lines, relaxed
 from jacket.core.mesh.geometry import scaled_jacobian
 from jacket.core.mesh.polymesh import Bools, Floats, Ints, PolyMesh
 from jacket.core.mesh.tables import spread
@@ -72,8 +72,8 @@ def eased(laid: PolyMesh, base: Base, surface: Bvh, eyes: Callable[[], RayTree],
         if (mean >= well and first >= well_first) or mending == refused:
             break
         relax = partial(relaxed, surface=surface, rounds=ROUNDS, lines=lines, evenness=EVENNESS, mending=mending)
-        new = _ends_still(laid, base, eyes, lambda mesh, stay, relax=relax: relax(mesh, held=stay), tick)  # type: ignore[misc]
-        new = _ends_still(new, base, eyes, lambda mesh, stay: opened(mesh, surface, stay, lines), tick)
+        new = _ends_still(laid, base, surface, lines, eyes, lambda mesh, stay, relax=relax: relax(mesh, held=stay), tick)  # type: ignore[misc]
+        new = _ends_still(new, base, surface, lines, eyes, lambda mesh, stay: opened(mesh, surface, stay, lines), tick)
         after = scaled_jacobian(new)
         # Better on the whole, and for the worst no worse, or still fair.
         better = after.mean() > mean and np.percentile(after, 1) >= min(FAIR, first) and after.min() >= min(LEAST, corners.min())
@@ -87,12 +87,13 @@ def eased(laid: PolyMesh, base: Base, surface: Bvh, eyes: Callable[[], RayTree],
 def opened_still(laid: PolyMesh, base: Base, surface: Bvh, eyes: Callable[[], RayTree], tick: Tick = untold) -> PolyMesh:
     """Quads with their thin corners opened once more, as far as that draws none off an end that they reach."""
     lines = lines_over(laid, base)
-    return _ends_still(laid, base, eyes, lambda mesh, stay: opened(mesh, surface, stay, lines), tick)
+    return _ends_still(laid, base, surface, lines, eyes, lambda mesh, stay: opened(mesh, surface, stay, lines), tick)
 
 
 def _ends_still(
-    laid: PolyMesh, base: Base, eyes: Callable[[], RayTree], move: Callable[[PolyMesh, Bools], PolyMesh], tick: Tick
-) -> PolyMesh:
+    laid: PolyMesh, base: Base, surface: Bvh, lines: Lines | None, eyes: Callable[[], RayTree],
+    move: Callable[[PolyMesh, Bools], PolyMesh], tick: Tick,
+) -> PolyMesh:  # fmt: skip
     """Quads as `move` leaves them, given which of their points stay: those at ends that they would be drawn off. They go part of
     their way at first, then none of it: one corner at each such place, then its quad, then those around."""
     size, quads = base.mesh.diagonal, laid.as_quads()
@@ -114,8 +115,17 @@ def _ends_still(
         if len(lost) == 0:
             return new
         before, back = back, _drawn_back(back, laid, quads[face[lost]], places[lost])
-        share = (SHARES[back] / np.maximum(SHARES[before], SHARES[-2]))[:, None]
-        mesh = new.with_points(np.where(share < 1.0, laid.points + share * (new.points - laid.points), new.points))
+        share = SHARES[back] / np.maximum(SHARES[before], SHARES[-2])
+        points = new.points.copy()
+        drawn = share < 1.0
+        points[drawn] = laid.points[drawn] + share[drawn, None] * (new.points - laid.points)[drawn]
+        # Who goes part of a way over a bend is laid back onto it, or onto its line.
+        part = drawn & (share > 0.0)
+        points[part] = surface.project(points[part])
+        if lines is not None:
+            slides = part & lines.sliding
+            points[slides] = lines.curve.project(points[slides])
+        mesh = new.with_points(points)
     return laid
 
 
