@@ -217,6 +217,7 @@ FAULTS = (
     Fault("core/quads/ends.py", "moved[face] | (far > 0.5 * reach)", "far > 0.5 * reach", "tests/core/quads/test_ends.py", "lies_off"),
     Fault("core/quads/reaching.py", "drawn = np.union1d(nearest, quad)", "drawn = np.unique(quad)", "tests/core/quads/test_ends.py", "eased or opened"),
     Fault("core/quads/reaching.py", "np.array([1.0, 0.6, 0.3, 0.0])", "np.array([1.0, 0.0])", "tests/core/quads/test_ends.py", "eased or opened"),
+    Fault("core/quads/reaching.py", "if not (off > from_).any():", "if False:", "tests/core/quads/test_ends.py", "short_by"),
     Fault("core/quads/reaching.py", "drawn = share < 1.0", "drawn = share < 0.0", "tests/core/quads/test_ends.py", "eased or opened"),
     Fault("core/quads/reaching.py", "        points[part] = surface.project(points[part])\n", "", "tests/core/quads/test_steering.py", "exact_pairs_along"),
     Fault("core/quads/reaching.py", "np.maximum(off, min(most, float(off.max(initial=0.0))))", "np.maximum(off, np.inf)",

@@ -19,7 +19,7 @@ from jacket.core.quads.covering import _parts_of
 from jacket.core.quads.ends import bare_places, ends_reached, farthest_pulled
 from jacket.core.quads.figures import eyes_on, measure_quads
 from jacket.core.quads.fitting import _without_new_folds
-from jacket.core.quads.reaching import eased, opened_still
+from jacket.core.quads.reaching import eased, ends_held, opened_still
 from jacket.core.quads.subdivide import split_to_quads
 from jacket.core.space.bvh import Bvh
 from jacket.core.space.sample import sample_surface
@@ -256,6 +256,25 @@ def test_quads_are_eased_together_and_keep_their_ends() -> None:
     alone = relaxed(quads, surface, reaching.ROUNDS, evenness=reaching.EVENNESS, mending=reaching.MENDINGS[0])
     lost = np.sqrt(igl.point_mesh_squared_distance(tip[None], alone.points, alone.triangle_points.astype(np.int64))[0])[0]
     assert lost > 0.01 * reaching.SHORT * horn.diagonal, "relaxed alone they would have left it"
+
+
+def test_ends_that_are_short_by_more_than_is_told_are_pulled_to() -> None:
+    """A spike 1.16 % of the diagonal high on a ball, by libigl's distances: quads that miss it are pulled to it from 1.1 % on, and stay as
+    they are where only what is missed by 1.2 % counts."""
+    ball = icosphere(4)
+    up = int(np.argmax(ball.points[:, 1]))
+    spike = ball.with_points(ball.points * np.where(np.arange(ball.n_points) == up, 1.0405, 1.0)[:, None])
+    surface, base = Bvh.build(spike.points, spike.triangle_points), Base(spike, np.zeros((0, 2), np.int32), 0, 0)
+    quads = split_to_quads(icosphere(3))
+    quads = quads.with_points(quads.points / np.linalg.norm(quads.points, axis=1)[:, None])
+
+    def off(mesh: PolyMesh) -> float:
+        square = igl.point_mesh_squared_distance(spike.points[[up]], mesh.points, mesh.triangle_points.astype(np.int64))[0]
+        return 100 * float(np.sqrt(square[0])) / spike.diagonal
+
+    assert 1.1 < off(quads) < 1.2
+    assert ends_held(quads, base, surface, lambda: eyes_on(spike), from_=1.2) is quads
+    assert off(ends_held(quads, base, surface, lambda: eyes_on(spike))) < 0.6
 
 
 def test_what_lies_off_after_a_pull_is_what_libigl_says() -> None:

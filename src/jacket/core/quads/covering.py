@@ -32,7 +32,7 @@ from jacket.core.quads.grids import (
     unwatched,
 )
 from jacket.core.quads.missed import CLOSER, LOST, closer_there, farthest
-from jacket.core.quads.reaching import eased, ends_held, opened_still
+from jacket.core.quads.reaching import STILL, STILL_TORN, eased, ends_held, opened_still
 from jacket.core.quads.settings import AutoSettings
 from jacket.core.quads.steering import Guide
 from jacket.core.quads.subdivide import split_to_quads
@@ -227,6 +227,8 @@ def _part_covered(
         if not guides:
             laid = opened_still(laid, base, surface, eyes, tick)
         laid = ease(laid)
+        # Eased corners bear pulls that skewed ones did not.
+        laid = ends_held(laid, base, surface, eyes, tick, STILL if base.tears is None else STILL_TORN)
     return laid, int((solver.field.index != 0).sum())
 
 

@@ -26,6 +26,8 @@ SHORT = 1.1
 """Largest gap in % of the diagonal that an end may be short by before it is pulled to once more."""
 SHORT_TORN = 1.3
 """The same at the very end over a torn scan, of whose thin rims an end may be part."""
+STILL, STILL_TORN = 1.2, 1.3
+"""Gap from which on an end is pulled to again once corners were eased, which leaves more room for that; over a torn scan."""
 BRIDGED, BRIDGED_TORN = 1.2, 1.5
 """Largest gap in % of the diagonal from quads to a clean surface, and to a torn scan, that easing may come to."""
 ROUNDS, EVENNESS, MENDINGS = 15, 0.2, (10.0, 20.0, 20.0)
@@ -44,11 +46,14 @@ PRICE, FAIR = 0.01, 0.8
 """By how much the 1st percentile of corners may fall for pulls, or to what."""
 
 
-def ends_held(laid: PolyMesh, base: Base, surface: Bvh, eyes: Callable[[], RayTree], tick: Tick = untold) -> PolyMesh:
-    """Quads pulled to the places that they leave uncovered by more than `SHORT`, where that costs no fold and hardly a corner."""
+def ends_held(
+    laid: PolyMesh, base: Base, surface: Bvh, eyes: Callable[[], RayTree], tick: Tick = untold, from_: float = SHORT
+) -> PolyMesh:
+    """Quads pulled to the places that they leave uncovered by more than `SHORT`, where that costs no fold and hardly a corner; as they
+    are where none is left by more than `from_`, in % of the diagonal."""
     own, size = base.asked if len(base.asked) else base.form.points, base.mesh.diagonal
     off = 100 * off_quads(laid, own)[0] / size
-    if not (off > SHORT).any():
+    if not (off > from_).any():
         return laid
     # Walls of pockets that nothing sees cost corners for nothing.
     own = own[places_seen(own, off, eyes, size)]
