@@ -120,6 +120,7 @@ def _ends_still(
         if len(lost) == 0:
             return new
         before, back = back, _drawn_back(back, laid, quads[face[lost]], places[lost])
+        # Of what is left of the way; who does not move any more has none.
         share = SHARES[back] / np.maximum(SHARES[before], SHARES[-2])
         points = new.points.copy()
         drawn = share < 1.0
