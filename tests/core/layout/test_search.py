@@ -268,7 +268,8 @@ def test_one_island_is_packed_as_large_as_it_goes_and_then_nothing_more_is_tried
 
 
 def test_what_shapes_cover_is_kept_by_shape_and_summed_up_by_weight() -> None:
-    """Against depths by shapely: a disc and a square on two sheets, moved, turned and grown in between."""
+    """Against depths by shapely: a disc and a square on two sheets, moved, turned and grown in between. A depth is that of the nearest node
+    of a field, half a diagonal of its cells away at most."""
     disc, plate = 30 * circle(), square(40.0) - 20
     shapes = [Shape.of(np.stack([p, np.roll(p, -1, axis=0)], axis=1), 1.0, 2.0, 0.5, 10.0) for p in (disc, plate, disc)]
     room = Room(np.array([[128.0, 96], [96, 96]]), np.array([4.0, 4.0]), np.array([2.0, 2.0]))
@@ -291,7 +292,7 @@ def test_what_shapes_cover_is_kept_by_shape_and_summed_up_by_weight() -> None:
                     form = shapely.Polygon(turned)
                     depth = np.where(shapely.contains(form, middle), shapely.distance(form.exterior, middle), -shapely.distance(form, middle))
                     expected += weights[k] * np.maximum(depth + 4.0, 0.0)
-            assert found.shape == (high, wide) and np.allclose(found, expected, atol=0.6)
+            assert found.shape == (high, wide) and (np.abs(found - expected) <= 0.25 + np.sqrt(0.5) * 0.5 * size.max() * weights[:2].max()).all()
 
 
 @pytest.mark.parametrize("seed", range(3))
@@ -324,22 +325,22 @@ def test_runs_of_a_border_that_lie_far_are_passed_over_without_a_difference(seed
     assert energy == pytest.approx(share.sum()) and worst == pytest.approx(deepest, abs=1e-3) and worst > 5
 
 
-@pytest.mark.parametrize("seed", range(3))
-def test_the_cheapest_turnings_are_those_of_trying_every_place(seed: int) -> None:
+@pytest.mark.parametrize(("seed", "step"), [(0, 1), (1, 2), (2, 3), (3, 2)])
+def test_the_cheapest_turnings_are_those_of_trying_every_place(seed: int, step: int) -> None:
     """A triangle on a map of random costs, against all places and turnings summed up by NumPy."""
     random = np.random.default_rng(seed)
     covered = random.uniform(0.1, 3.0, (40, 50)).astype(np.float32)
     border = np.array([[-20.0, -12.0], [24.0, -10.0], [2.0, 26.0]])
     probed = random.dirichlet([1, 1, 1], 40) @ border
-    turns, flips, cell, stride, shift = np.arange(16) * np.pi / 8, np.where(np.arange(16) % 3, 1.0, -1.0), 4.0, 7.0, 0.3
-    found = best_places(covered, cell, probed, border, turns, flips, 2.0, 200.0, 160.0, stride, shift, np.inf)
+    turns, flips, cell, shift = np.arange(16) * np.pi / 8, np.where(np.arange(16) % 3, 1.0, -1.0), 4.0, 0.3
+    found = best_places(covered, cell, probed, border, turns, flips, 2.0, 200.0, 160.0, step, shift, np.inf)
     least = []
     for turn, flip in zip(turns, flips, strict=True):
         shape, inner = ((p * [flip, 1]) @ turn_matrix(turn).T for p in (border, probed))
         ways = []
         for low, high in zip(2.0 - shape.min(axis=0), [200.0, 160.0] - shape.max(axis=0) - 2.0, strict=True):
-            steps = np.arange(1, int((high - low) / stride) + 2)
-            ways.append(np.concatenate([[low], np.minimum(low + (steps + shift) * stride, high)]))
+            between = np.arange(low + shift * step * cell, high, step * cell)
+            ways.append(np.concatenate([[low], between, [high]]))
         x, y = (grid.ravel() for grid in np.meshgrid(*ways))
         column, row = ((at[:, None] + inner[:, k]) // cell for k, at in enumerate((x, y)))
         least.append(float(covered[row.astype(int), column.astype(int)].sum(axis=1).min()))

@@ -10,14 +10,16 @@ from itertools import count
 import numpy as np
 
 from jacket.core.layout.parting import Bools, Floats, Ints, Lying, Room, best_tried, settled
-from jacket.core.layout.rooms import CHOICE, Covered, places_for
+from jacket.core.layout.rooms import Covered, places_for
 from jacket.core.layout.shapes import Stock
 
 ENOUGH = 0.12
 """Pixels that may miss while searching; the squeeze at the end mends them exactly."""
 PATIENCE = 4
 """Sweeps without progress after which an attempt is given up."""
-PUSH = 0.8
+ROUNDS, ROUNDS_EACH = 30, 25
+"""Rounds of moving all apart in a sweep, and of settling one shape at a place that is tried."""
+PUSH = 2.0
 """How much more than before the pair that misses most counts after a sweep, as a share."""
 AGAIN = 0.3
 """Share of attempts that go on from one that failed."""
@@ -218,7 +220,7 @@ class Search:
         active = ~self.fixed
         least, stuck = np.inf, 0
         for _ in range(MOST_SWEEPS):
-            energy, worst, pairs, share, walls = self.settle(lying, scale, active, 60)
+            energy, worst, pairs, share, walls = self.settle(lying, scale, active, ROUNDS)
             if worst <= ENOUGH and self.free(lying, scale):
                 return energy, True
             plain = float(share.sum() + walls.sum())
@@ -264,9 +266,8 @@ class Search:
         turns, flips = self._ways(k, lying)
         sheets = np.arange(len(self.room.sizes)) if self.freedom.sheets else lying.sheet[[k]]
         found = places_for(k, weights, sizes, lying, self.covered, sheets, turns, flips, self.random, not near)
-        if found:
-            places = np.array([place[1:] for place in found[:CHOICE]])
-            best_tried(k, places, self.weight, self.freedom.turns == 0, sizes, lying, self.stock, self.room, 25, ENOUGH, SLACK)
+        if len(found):
+            best_tried(k, found, self.weight, self.freedom.turns == 0, sizes, lying, self.stock, self.room, ROUNDS_EACH, ENOUGH, SLACK)
 
     def _ways(self, k: int, lying: Lying) -> tuple[Floats, Floats]:
         """Turns and flips to try."""

@@ -26,7 +26,7 @@ class SuggestSettings:
     most: int = USUAL
     stretch: float = 1.06
     mirror: str = ""
-    longest: float = 1.3
+    longest: float = 0.85
 
 
 @dataclass(frozen=True)
