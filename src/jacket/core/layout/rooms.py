@@ -19,6 +19,16 @@ AT_ONCE = 12
 """Places under a shape that are added up for a whole row of where it may lie before each is looked at for itself."""
 
 
+class _Kept(NamedTuple):
+    """What is known of shapes: where they lay (N, 6), their boxes in cells (N, 4): first row and column, how many; and from `start` (N,)
+    on how deep each cell of a box lies."""
+
+    at: Floats
+    box: Ints
+    start: Ints
+    depth: NDArray[np.float32]
+
+
 class Covered:
     """By how many pixels each middle of a cell of a sheet lies too deep in each shape. Kept by shape, so that only what has moved
     is found anew, and summed up with the weights that count for one of them."""
@@ -53,16 +63,6 @@ class Covered:
         return np.asarray(_cheapest(
             i, sheet, weights, scale, lying, self.stock, self.room, self.cell, self._kept, probed, turns, flips, step, shift, more,
         ))  # fmt: skip
-
-
-class _Kept(NamedTuple):
-    """What is known of shapes: where they lay (N, 6), their boxes in cells (N, 4): first row and column, how many; and from `start` (N,)
-    on how deep each cell of a box lies."""
-
-    at: Floats
-    box: Ints
-    start: Ints
-    depth: NDArray[np.float32]
 
 
 @kernel
@@ -176,7 +176,7 @@ def _best_places(covered, cell, places, border, turns, flips, edge, width, heigh
             for a in range(3):
                 down = int(ys[a] + at[p, 1]) * wide
                 for e in range(3):
-                    under[a, e, p] = down + tooth[int(xs[e] + at[p, 0])]
+                    under[a, e, p] = down + tooth[min(int(xs[e] + at[p, 0]), len(tooth) - 1)]
         across, up = _between(xs[1], xs[2], step), _between(ys[1], ys[2], step)
         best = limit
         for row in range(-1, up + 1):

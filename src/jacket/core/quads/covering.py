@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import dataclass
 from functools import cache
 
 import numpy as np
@@ -32,7 +33,7 @@ from jacket.core.quads.grids import (
     unwatched,
 )
 from jacket.core.quads.missed import CLOSER, LOST, closer_there, farthest
-from jacket.core.quads.reaching import STILL, STILL_TORN, eased, ends_held, opened_still
+from jacket.core.quads.reaching import SHORT, STILL, STILL_TORN, eased, ends_held, opened_still
 from jacket.core.quads.settings import AutoSettings
 from jacket.core.quads.steering import Guide
 from jacket.core.quads.subdivide import split_to_quads
@@ -42,7 +43,7 @@ from jacket.core.space.bvh import Bvh
 from jacket.core.space.rays import RayTree
 from jacket.core.space.sample import uncovered_share
 from jacket.errors import SolveError
-from jacket.progress import Progress, part, ticking
+from jacket.progress import Progress, Tick, part, ticking
 
 
 def covered(
@@ -194,42 +195,64 @@ def _part_covered(
         quads = split_route(base, solver, 2.0 * length, wanted)
     progress(0.7, "relaxing the quads on the source")
 
-    def fit(raw: PolyMesh) -> PolyMesh:
-        return least_folded(fitted(raw, base, surface, painted is not None, guides, tick=tick), raw, surface)
-
-    laid = fit(quads)
+    finish = _Finish(base, surface, guides, painted is not None, eyes, tick)
+    laid = finish.fitted(quads)
     if gridded:
         # The first result can be looked at while ends are sought and rows closed.
         watch(laid.points[laid.topology.edge_points])
-        laid, solver = _with_missed(laid, base, solver, wanted, length, fit, part(progress, 0.7, 0.75))
+        laid, solver = _with_missed(laid, base, solver, wanted, length, finish.fitted, part(progress, 0.7, 0.75))
     of_grid = laid
     laid = _whole(laid, base, surface, wanted, notes)
     # Ends of large plain splits are pulled to for a minute and hardly ever reached.
     pulls = (gridded and laid is of_grid) or laid.n_faces <= PULLED
-
-    def held(short: PolyMesh) -> PolyMesh:
-        return ends_held(short, base, surface, eyes, tick)
-
-    def ease(skewed: PolyMesh) -> PolyMesh:
-        return skewed if guides or painted is not None else eased(skewed, base, surface, eyes, tick)
-
     fitted_so = laid
     if settings.rows > 0 and gridded and laid.n_faces >= FEW:
         # Painted steps are to differ as painted: the closer rows close, the more they even out.
         close = settings.rows if painted is None else min(settings.rows, PAINTED)
-        over = Over(base, surface, guides, Ends(held, eyes, ease), wanted, close, painted is not None, tick)
+        over = Over(base, surface, guides, Ends(finish.held, eyes, finish.eased), wanted, close, finish.graded, tick)
         laid = closed(laid, lambda n, tell: best_pass(base, solver, n, lambda _, what: tell(what)), over, part(progress, 0.75, 1.0))
-    if not guides and laid is fitted_so:
+    if laid is fitted_so:
         # Closed rows were opened before they were judged, and then pulled to their ends.
-        laid = opened(laid, surface, np.zeros(laid.n_points, bool), lines_over(laid, base))
-    if laid.is_quads and pulls:
-        laid = held(laid)
-        if not guides:
-            laid = opened_still(laid, base, surface, eyes, tick)
-        laid = ease(laid)
+        laid = finish.opened(laid)
+    return finish.ended(laid) if laid.is_quads and pulls else laid, int((solver.field.index != 0).sum())
+
+
+@dataclass(frozen=True, eq=False)
+class _Finish:
+    """What is done with the quads of a part once they are there: fitted to it, with steps as painted where `graded`, opened, pulled to its
+    ends and eased."""
+
+    base: Base
+    surface: Bvh
+    guides: list[Guide]
+    graded: bool
+    eyes: Callable[[], RayTree]
+    tick: Tick
+
+    def fitted(self, raw: PolyMesh) -> PolyMesh:
+        """Quads as they come out of a grid, fitted, or as they were where that folds fewer."""
+        return least_folded(fitted(raw, self.base, self.surface, self.graded, self.guides, tick=self.tick), raw, self.surface)
+
+    def opened(self, laid: PolyMesh) -> PolyMesh:
+        """With thin corners opened; as they are where guides hold points."""
+        return laid if self.guides else opened(laid, self.surface, np.zeros(laid.n_points, bool), lines_over(laid, self.base))
+
+    def held(self, short: PolyMesh, from_: float = SHORT) -> PolyMesh:
+        """Pulled to what they leave uncovered by more than `from_`."""
+        return ends_held(short, self.base, self.surface, self.eyes, self.tick, from_)
+
+    def eased(self, skewed: PolyMesh) -> PolyMesh:
+        """With better corners, as far as guides and painted steps leave that free."""
+        return skewed if self.guides or self.graded else eased(skewed, self.base, self.surface, self.eyes, self.tick)
+
+    def ended(self, laid: PolyMesh) -> PolyMesh:
+        """The very end: pulled to ends, opened and eased."""
+        laid = self.held(laid)
+        if not self.guides:
+            laid = opened_still(laid, self.base, self.surface, self.eyes, self.tick)
+        laid = self.eased(laid)
         # Eased corners bear pulls that skewed ones did not.
-        laid = ends_held(laid, base, surface, eyes, tick, STILL if base.tears is None else STILL_TORN)
-    return laid, int((solver.field.index != 0).sum())
+        return self.held(laid, STILL if self.base.tears is None else STILL_TORN)
 
 
 def _with_missed(

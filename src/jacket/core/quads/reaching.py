@@ -69,13 +69,13 @@ def eased(laid: PolyMesh, base: Base, surface: Bvh, eyes: Callable[[], RayTree],
     were where corners are no better for it."""
     lines, corners, size = lines_over(laid, base), scaled_jacobian(laid), base.mesh.diagonal
     well, well_first = WELL, WELL_FIRST
-    # Nor may quads come to bridge more than they do or may.
-    bridged = max(float(face_gaps(laid, surface).max(initial=0.0)), 0.01 * (BRIDGED if base.tears is None else BRIDGED_TORN) * size)
-    refused = 0.0
+    bridged, refused = 0.0, 0.0
     for mending in MENDINGS:
         mean, first = float(corners.mean()), float(np.percentile(corners, 1))
         if (mean >= well and first >= well_first) or mending == refused:
             break
+        # Nor may quads come to bridge more than they did or may.
+        bridged = bridged or max(float(face_gaps(laid, surface).max(initial=0.0)), 0.01 * (BRIDGED if base.tears is None else BRIDGED_TORN) * size)
         relax = partial(relaxed, surface=surface, rounds=ROUNDS, lines=lines, evenness=EVENNESS, mending=mending)
         new = _ends_still(laid, base, surface, lines, eyes, lambda mesh, stay, relax=relax: relax(mesh, held=stay), tick)  # type: ignore[misc]
         new = _ends_still(new, base, surface, lines, eyes, lambda mesh, stay: opened(mesh, surface, stay, lines), tick)
