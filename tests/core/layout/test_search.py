@@ -268,7 +268,7 @@ def test_one_island_is_packed_as_large_as_it_goes_and_then_nothing_more_is_tried
 
 
 def test_what_shapes_cover_is_kept_by_shape_and_summed_up_by_weight() -> None:
-    """Against depths by shapely: a disc and a square on two sheets, moved, turned and grown in between. A depth is that of the nearest node
+    """Against depths by shapely: a disc and a square on two sheets, moved, turned, grown and shrunk in between. A depth is that of the nearest node
     of a field, half a diagonal of its cells away at most."""
     disc, plate = 30 * circle(), square(40.0) - 20
     shapes = [Shape.of(np.stack([p, np.roll(p, -1, axis=0)], axis=1), 1.0, 2.0, 0.5, 10.0) for p in (disc, plate, disc)]
@@ -276,11 +276,13 @@ def test_what_shapes_cover_is_kept_by_shape_and_summed_up_by_weight() -> None:
     covered = Covered(stock_of(shapes), room, 4.0)
     lying = Lying(np.array([[40.0, 40], [80, 50], [50, 50]]), np.array([0.0, 0.3, 0.0]), np.ones(3), np.array([0, 0, 1]))
     weights, size = np.array([1.0, 2.5, 1.0]), np.ones(3)
-    for change in (0, 1, 2):
+    for change in (0, 1, 2, 3):
         if change == 1:
             lying.middle[1], lying.turn[1], lying.sheet[2] = [70.0, 30.0], 1.1, 0
         if change == 2:
             size = np.array([1.4, 1.4, 1.0])
+        if change == 3:
+            size = np.array([1.1, 1.2, 1.0])
         for sheet, high, wide in ((0, 24, 32), (1, 24, 24)):
             found = covered.over(2, sheet, weights, size, lying)
             row, column = np.mgrid[:high, :wide]
