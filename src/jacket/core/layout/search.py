@@ -30,8 +30,8 @@ SHAKEN = 0.25
 MOST_SWEEPS = 56
 LONE = 24
 """Attempts without progress after which a shape lies as well as it can; of more there are that times their number squared."""
-ELSEWHERE, SHARE = 6, 8
-"""Shapes that are put elsewhere in a sweep, or where there are many one of so many."""
+ELSEWHERE, MOST_ELSEWHERE, SHARE = 6, 40, 8
+"""Shapes that are put elsewhere in a sweep, at least and at most, and of how many it is one."""
 FEW = 40
 """Shapes of which all are moved in every sweep; of more only those in trouble and their neighbours."""
 MOST_WEIGHED = 1500
@@ -237,7 +237,7 @@ class Search:
             trouble[self.fixed] = 0
             worst_first = [int(k) for k in np.argsort(-trouble) if trouble[k] > 0.02 * trouble.max()]
             chosen = worst_first[: max(4, len(worst_first) // 3)]
-            chosen = self.random.permutation(chosen)[: max(ELSEWHERE, self.count // SHARE)].tolist()
+            chosen = self.random.permutation(chosen)[: min(max(ELSEWHERE, self.count // SHARE), MOST_ELSEWHERE)].tolist()
             for k in chosen:
                 self._relocate(k, lying, scale)
             active = self._near(trouble > 0, pairs)
