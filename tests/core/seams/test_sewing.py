@@ -9,12 +9,13 @@ from jacket.core.flatten.descent import FULL_STEPS
 from jacket.core.mesh.geometry import edge_lengths
 from jacket.core.mesh.polymesh import Bools, PolyMesh
 from jacket.core.quads.subdivide import split_to_quads
-from jacket.core.seams import joining, suggest
+from jacket.core.seams import cutting, joining
 from jacket.core.seams.cloth import unwatched
 from jacket.core.seams.laying import QUICK
+from jacket.core.seams.networks import sharp_network
 from jacket.core.seams.suggest import suggest_seams
 from jacket.core.seams.tailor import Tailor
-from jacket.core.seams.work import Limits, SuggestSettings, Work
+from jacket.core.seams.work import Limits, SuggestSettings, Way, Work
 from jacket.progress import silent
 from tests.conftest import icosphere
 
@@ -98,10 +99,24 @@ def test_short_chains_of_many_are_asked_once(monkeypatch: pytest.MonkeyPatch) ->
     assert not few.tailor.cut.any()
 
 
+def test_between_parts_that_are_known_nothing_is_asked_again(monkeypatch: pytest.MonkeyPatch) -> None:
+    """Of four parts of a strip three are known as they are: only the seam beside the fourth is asked, and what it joins is new."""
+    mesh = strip(8)
+    work = work_on(mesh, across(mesh, 2) | across(mesh, 4) | across(mesh, 6))
+    parts, asked = work.tailor.parts(), list[int]()
+    monkeypatch.setattr(joining, "unsewn", lambda work, chain, *steps: asked.append(int(chain[0])))
+    joining.sew(work, parts[:3])
+    assert asked == np.flatnonzero(across(mesh, 6)).tolist()
+    joining.sew(work, parts)
+    assert len(asked) == 1
+    joining.sew(work)
+    assert len(asked) == 4
+
+
 def test_what_opens_only_from_where_it_lay_is_cut_once_more(monkeypatch: pytest.MonkeyPatch) -> None:
     """Flatten lays anew: in full every part is laid from nowhere, and what a late cut changes is looked at again."""
     fresh: list[bool] = []
-    lay, open_all = Tailor.lay, suggest._open_all
+    lay, open_all = Tailor.lay, cutting._open_all
     passes: list[int] = []
 
     def told(self, faces, steps, cut=None, afresh=False):  # type: ignore[no-untyped-def]
@@ -109,7 +124,7 @@ def test_what_opens_only_from_where_it_lay_is_cut_once_more(monkeypatch: pytest.
             fresh.append(afresh)
         return lay(self, faces, steps, cut, afresh)
 
-    def cutting(work, steps):  # type: ignore[no-untyped-def]
+    def opening(work, steps):  # type: ignore[no-untyped-def]
         done = open_all(work, steps)
         if steps == FULL_STEPS:
             passes.append(len(work.tailor.parts()))
@@ -119,7 +134,7 @@ def test_what_opens_only_from_where_it_lay_is_cut_once_more(monkeypatch: pytest.
         return done
 
     monkeypatch.setattr(Tailor, "lay", told)
-    monkeypatch.setattr(suggest, "_open_all", cutting)
+    monkeypatch.setattr(cutting, "_open_all", opening)
     suggest_seams(split_to_quads(icosphere(2)))
     # One more at the end, where what it is worth is told from what is known.
     assert len(passes) == 2 and passes[1] == passes[0] + 1 and fresh.count(False) <= passes[1]
@@ -131,9 +146,9 @@ def test_a_form_that_is_sewn_whole_is_laid_in_full_all_the_same(monkeypatch: pyt
     flat = strip(6)
     bent = flat.with_points(flat.points + [0, 0, 1] * (flat.points[:, :1] % 2))
     steps: list[int] = []
-    open_all = suggest._open_all
-    monkeypatch.setattr(suggest, "_open_all", lambda work, count: steps.append(count) or open_all(work, count))
+    open_all = cutting._open_all
+    monkeypatch.setattr(cutting, "_open_all", lambda work, count: steps.append(count) or open_all(work, count))
     work = work_on(bent, np.zeros(bent.topology.n_edges, bool))
     nothing = np.zeros(bent.topology.n_edges, bool)
-    assert np.isfinite(suggest._cut_one_way(work, suggest.sharp_network(bent), nothing))
+    assert cutting.cut_one_way(work, Way(sharp_network(bent)), nothing) is not None
     assert not work.tailor.cut.any() and steps == [QUICK, FULL_STEPS]

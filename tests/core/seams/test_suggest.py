@@ -16,9 +16,10 @@ from jacket.core.quads.subdivide import split_to_quads
 from jacket.core.seams.cuts import cut_edges, sharp_edges
 from jacket.core.seams.hiding import led_hidden
 from jacket.core.seams.measure import seam_figures, turning_points
+from jacket.core.seams.networks import network_share, sharp_network
 from jacket.core.seams.sewing import hinge_share, partner_threads
 from jacket.core.seams.sky import open_sky
-from jacket.core.seams.suggest import Wishes, network_share, opened, sharp_network, suggest_seams
+from jacket.core.seams.suggest import Wishes, opened, suggest_seams
 from jacket.core.seams.work import SuggestSettings
 from jacket.core.uv.chart import charts_of
 from jacket.core.uv.islands import Islands
@@ -61,9 +62,9 @@ def test_suggested_islands_all_open(make) -> None:  # type: ignore[no-untyped-de
     (box(2), 1), (prism(6), 1), (prism(5, top=0.6), 1), (prism(48, 8), 3), (prism(48, 8, top=0.5), 3), (grid(6), 1),
 ])  # fmt: skip
 def test_developable_forms_open_without_warping(mesh: PolyMesh, pieces: int) -> None:
-    """A box unfolds to a cross and prisms to a strip with both ends hinged on, in one piece; a round can or a part of a cone
-    needs its ends apart. Energy 1, since all are developable."""
-    cut = suggest_seams(mesh)
+    """A box unfolds to a cross and prisms to a strip with both ends hinged on, in one piece where the sheet is no matter; a round can or
+    a part of a cone needs its ends apart. Energy 1, since all are developable."""
+    cut = suggest_seams(mesh, SuggestSettings(widest=np.inf))
     flat, islands = unwrap(cut)
     assert len(islands) == pieces
     assert measure_stretch(flat, Islands.of(flat).places).dirichlet == pytest.approx(1, abs=1e-6)
@@ -94,15 +95,15 @@ def test_where_few_rings_open_nothing_more_are_tried_before_patches(monkeypatch:
     """With a wish for one island told to fail, the cuts are those of the usual wish and not the patches, which are many."""
     from jacket.core.seams import suggest
 
-    mesh, way = limbs(), suggest._cut_one_way
+    mesh, way = limbs(), suggest.cut_one_way
     usual = suggest_seams(mesh)
 
     def failing(work, network, keep):  # type: ignore[no-untyped-def]
-        return np.inf if work.settings.most == 1 else way(work, network, keep)
+        return None if work.settings.most == 1 else way(work, network, keep)
 
-    monkeypatch.setattr(suggest, "_cut_one_way", failing)
+    monkeypatch.setattr(suggest, "cut_one_way", failing)
     assert np.array_equal(suggest_seams(mesh, SuggestSettings(most=1)).cuts, usual.cuts)
-    monkeypatch.setattr(suggest, "_cut_one_way", lambda work, network, keep: np.inf)
+    monkeypatch.setattr(suggest, "cut_one_way", lambda work, network, keep: None)
     assert island_labels(suggest_seams(mesh))[0] > island_labels(usual)[0] > 1
 
 
@@ -224,7 +225,7 @@ def test_strips_longer_than_the_sheet_are_cut_across() -> None:
     tube = PolyMesh.from_faces(points, np.array(faces))
     side = np.sqrt(2 * np.pi * 60 / 0.75)
     for longest, fewest, most in ((np.inf, 1, 1), (SuggestSettings().longest, 3, 4), (0.5, 3, 6)):
-        cut = suggest_seams(tube, SuggestSettings(longest=longest))
+        cut = suggest_seams(tube, SuggestSettings(longest=longest, widest=np.inf))
         flat, islands = unwrap(cut)
         assert fewest <= len(islands) <= most and all(i.flat for i in islands)
         of = Islands.of(flat)

@@ -9,7 +9,8 @@ from scipy.spatial.transform import Rotation
 
 from jacket.core.fit.refit import refit
 from jacket.core.mesh.edits import faces_turned
-from jacket.core.mesh.geometry import volume
+from jacket.core.mesh.geometry import face_centres, volume
+from jacket.core.mesh.pieces import split_off
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.source import mend, placing
 from jacket.core.source.crossings import crossing_pairs
@@ -204,6 +205,18 @@ def test_winding_is_made_even_and_outward() -> None:
     assert examine(inside_out).inside_out_parts == 1 and examine(inside_out).winding_edges == 0
     assert volume(mend.turned_outward(inside_out).mesh) == pytest.approx(volume(mixed), rel=1e-12)
     assert mend.turned_outward(mixed).nothing and len(oriented) == mixed.n_faces
+
+
+@pytest.mark.parametrize(("height", "inside"), [(-0.7, True), (-0.2, False)])
+def test_what_is_open_at_a_small_cut_has_an_inside_too(height: float, inside: bool) -> None:
+    """A unit ball cut off flat: the opening over the area left is (1 - h^2) / (2 - 2 h), the cap's area 2 pi h (Archimedes): .15 and .40."""
+    ball = triangles(icosphere(4))
+    cut = split_off(ball, np.flatnonzero(face_centres(ball)[:, 1] > height))[1]
+    over = joined(cut, triangles(cube()).with_points(triangles(cube()).points + 4))
+    wrong = faces_turned(over, np.arange(over.n_faces) < cut.n_faces)
+    assert examine(over).inside_out_parts == 0 and examine(wrong).inside_out_parts == inside
+    done = mend.turned_outward(wrong)
+    assert done.nothing != inside and np.array_equal(done.mesh.triangle_points, (over if inside else wrong).triangle_points)
 
 
 def test_uvs_turn_with_their_faces() -> None:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from concurrent.futures import wait
 from functools import partial
 
@@ -28,11 +28,12 @@ SCRAP = 0.01
 """Share of a piece's area under which an island is a scrap."""
 
 
-def sew(work: Work) -> None:
+def sew(work: Work, known: Sequence[Ints] = ()) -> None:
     """Close chains that need not be cut, the dearest first; rings and kept cuts stay. What was refused is asked again once others are
-    sewn; where there are many chains those of a few edges come last and are asked once, since little is gained by them."""
-    refused: set[bytes] = set()
+    sewn; where there are many chains those of a few edges come last and are asked once, since little is gained by them. Chains between
+    parts that are `known` were refused before."""
     rows = _to_sew(work)
+    refused = _refused(work, rows, known)
     least = SHORT if len(rows) > CROWD else 0
     again, last, begun = False, False, 0.0
     while True:
@@ -55,8 +56,16 @@ def sew(work: Work) -> None:
 def _to_sew(work: Work) -> list[Ints]:
     """Chains that may be sewn, the dearest first."""
     tailor = work.tailor
-    rows = [c for c in chains(tailor.mesh, tailor.cut) if not (work.rings[c] | tailor.keep[c]).any()]
+    rows = [c for c in chains(tailor.mesh, tailor.cut, work.corner) if not (work.rings[c] | tailor.keep[c]).any()]
     return sorted(rows, key=lambda c: -float(np.where(np.isfinite(tailor.cost[c]), tailor.cost[c], 0).sum()))
+
+
+def _refused(work: Work, rows: list[Ints], known: Sequence[Ints]) -> set[bytes]:
+    """The keys of chains that lie between parts that are known as they are."""
+    same = {faces.tobytes() for faces in known}
+    _, labels = face_parts(work.tailor.mesh, work.tailor.cut)
+    settled = np.array([faces.tobytes() in same for faces in work.tailor.parts()])[labels]
+    return {np.sort(chain).tobytes() for chain in rows if settled[work.tailor.faces[chain]].all()}
 
 
 def _tell(work: Work, begun: float, count: int, done: int) -> None:

@@ -20,6 +20,9 @@ QUICK = 12
 """Steps after which an island is judged for the first time."""
 STRIP = 4.0
 """Times its mean width from which on the longer side of its smallest box makes an island a strip."""
+SLENDER = 1.27
+"""Its own lengths of sheet that a strip takes where it is not alone: what lies beside it is as long. Wider islands take less, by the root
+of their width."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -30,6 +33,7 @@ class Laid:
     energy    mean symmetric Dirichlet energy, 1 is perfect;  p99 its 99th percentile over triangles
     solidity  share of its convex hull that it fills
     strip     how long it is where it is a strip, 0 where it is none
+    span      side of a sheet that it takes: its smallest square, more where it is slender
     crosses   whether its border crosses itself
     """
 
@@ -39,6 +43,7 @@ class Laid:
     p99: float
     solidity: float
     strip: float
+    span: float
     crosses: bool
 
     def corner_uv(self) -> Floats:
@@ -95,9 +100,10 @@ def solidity(chart: Chart, uv: Floats) -> float:
     return _filling(chart, uv)[0]
 
 
-def _filling(chart: Chart, uv: Floats) -> tuple[float, float]:
-    """Share of its convex hull that a flat island fills, 0 where it has none, and its length as a strip."""
+def _filling(chart: Chart, uv: Floats) -> tuple[float, float, float]:
+    """Share of its convex hull that a flat island fills, 0 where it has none, its length as a strip and its span."""
     around = Enclosing.of(uv)
     area = float((np.abs(signed_areas(uv, chart.triangles)) * chart.weights).sum())
-    strip = around.long if around.long**2 >= STRIP * area else 0.0
-    return (area / around.hull if around.hull > 0 else 0.0), strip
+    slender = around.long**2 / max(STRIP * area, 1e-300)
+    span = max(around.square, SLENDER * around.long * min(float(np.sqrt(slender)), 1.0))
+    return (area / around.hull if around.hull > 0 else 0.0), (around.long if slender >= 1 else 0.0), span

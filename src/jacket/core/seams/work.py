@@ -8,6 +8,7 @@ import numpy as np
 
 from jacket.core.mesh.polymesh import Bools
 from jacket.core.seams.laying import Laid
+from jacket.core.seams.sewing import CORNER
 from jacket.core.seams.tailor import Tailor
 from jacket.progress import Progress
 
@@ -21,35 +22,47 @@ class SuggestSettings:
     stretch  mean energy that an island may have, 1 is perfect
     mirror   "", "x", "y" or "z": both sides of the plane through the origin are cut alike
     longest  sides of a sheet that a strip may be long, one that the whole mesh fills to `suggest.FULL`; inf for any length
+    widest   sides of that sheet that an island may span where cutting it makes more of the sheet
     """
 
     most: int = USUAL
     stretch: float = 1.06
     mirror: str = ""
     longest: float = 0.85
+    widest: float = 1.08
 
 
 @dataclass(frozen=True)
 class Limits:
-    """What an island may be like: mean and 99th percentile of its energy, share of its hull that it fills, how long a strip may be."""
+    """What an island may be like: mean and 99th percentile of its energy, share of its hull that it fills, how long a strip may be and how wide it
+    may span."""
 
     energy: float
     p99: float
     solidity: float
     long: float = np.inf
+    wide: float = np.inf
 
     def keeps(self, laid: Laid | None) -> bool:
         """Whether an island is good enough."""
         return (
             laid is not None and not laid.crosses and laid.energy <= self.energy and laid.p99 <= self.p99
-            and laid.solidity >= self.solidity and laid.strip <= self.long
+            and laid.solidity >= self.solidity and laid.strip <= self.long and laid.span <= self.wide
         )  # fmt: skip
+
+
+@dataclass(frozen=True, eq=False)
+class Way:
+    """How a piece is cut at first: along a network of edges (E,), or by its limbs where there is none; and whether those edges are rounded."""
+
+    network: Bools | None = None
+    rounded: bool = False
 
 
 @dataclass(eq=False)
 class Work:
     """A piece, how it is to be cut, what an island has to keep when it is opened and when seams are sewn, the least share of the way
-    round the smaller side that is sewn, where rings are cut, how many cuts were made, and which parts are known to be good."""
+    round the smaller side that is sewn, how far an island may span where that is held, where rings are cut, how many cuts were made, and which parts are known to be good."""
 
     tailor: Tailor
     settings: SuggestSettings
@@ -57,6 +70,8 @@ class Work:
     progress: Progress
     sew: Limits
     hinge: float = 0.0
+    widest: float = np.inf
+    corner: float = CORNER
     rings: Bools = field(default_factory=lambda: np.zeros(0, bool))
     acts: int = 0
     good: set[bytes] = field(default_factory=set)

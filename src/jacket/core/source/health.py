@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 from jacket.core.jit import kernel
 from jacket.core.mesh.connectivity import corner_orbits
 from jacket.core.mesh.edits import faces_turned
-from jacket.core.mesh.geometry import edge_lengths
+from jacket.core.mesh.geometry import edge_lengths, face_areas
 from jacket.core.mesh.polymesh import Bools, Floats, Ints, PolyMesh
 from jacket.core.mesh.walks import face_parts
 from jacket.core.source.placing import standing_axis
@@ -200,9 +200,9 @@ def part_volumes(mesh: PolyMesh, count: int, labels: Ints) -> tuple[NDArray[np.f
 
 
 def inside_out(mesh: PolyMesh, count: int, labels: Ints) -> NDArray[np.bool_]:
-    """(P,) closed parts that face inwards and are not the hollow of another: those lie in the box of a larger part that
-    faces outwards, and have to face into their hollow."""
-    volumes, closed = part_volumes(mesh, count, labels)
+    """(P,) parts that are closed, or as good as closed, face inwards and are not the hollow of another: those lie in the box of a larger
+    part that faces outwards, and have to face into their hollow."""
+    volumes, closed = _shut(mesh, count, labels, *part_volumes(mesh, count, labels))
     out = np.asarray(closed & (volumes < 0))
     if not out.any() or not (closed & (volumes > 0)).any():
         return out
@@ -215,6 +215,30 @@ def inside_out(mesh: PolyMesh, count: int, labels: Ints) -> NDArray[np.bool_]:
         around = (low[outer] <= low[k]).all(axis=1) & (high[outer] >= high[k]).all(axis=1)
         out[k] = not (around & (volumes[outer] > -volumes[k])).any()
     return out
+
+
+OPENING = 0.25
+"""Share of its area that the openings of a part make up at most which still has an inside: a bust cut off flat has, a bowl has not."""
+
+
+def _shut(
+    mesh: PolyMesh, count: int, labels: Ints, volumes: NDArray[np.float64], closed: NDArray[np.bool_]
+) -> tuple[NDArray[np.float64], NDArray[np.bool_]]:
+    """(P,) volumes of parts whose openings are spanned from their middles, and whether each is closed but for small ones."""
+    loops = mesh.topology.border_loops
+    if not loops:
+        return volumes, closed
+    corner, loop = np.concatenate(loops), np.repeat(np.arange(len(loops)), [len(ring) for ring in loops])
+    part = labels[mesh.face_of_corner[corner]]
+    at = mesh.points - mesh.points.mean(axis=0)
+    begin, end = at[mesh.corners[corner]], at[mesh.corners[mesh.topology.next[corner]]]
+    middle = (np.stack([np.bincount(loop, begin[:, k]) for k in range(3)], axis=1) / np.bincount(loop)[:, None])[loop]
+    spanned = np.bincount(part, np.einsum("ij,ij->i", middle, np.cross(end, begin)) / 6.0, minlength=count)
+    area = np.bincount(part, 0.5 * np.linalg.norm(np.cross(begin - middle, end - middle), axis=1), minlength=count)
+    own = np.bincount(labels, face_areas(mesh), minlength=count)
+    uneven = np.zeros(count, bool)
+    uneven[labels[mesh.face_of_corner[np.flatnonzero(mesh.topology.twin < -1)]]] = True
+    return volumes + spanned, closed | ~uneven & (area <= OPENING * own)
 
 
 @kernel
