@@ -290,7 +290,7 @@ def test_a_long_bar_that_has_to_be_cut_across_comes_in_compact_islands() -> None
     bar = outside_of({(x, y, 0) for x in range(50) for y in range(8)})
     along = bar.points[bar.as_quads()][:, :, 0]
     bar = PolyMesh.from_faces(bar.points, bar.as_quads()[np.ptp(along, axis=1) > 0])
-    flat, islands = unwrap(suggest_seams(bar))
+    flat, islands = unwrap(suggest_seams(bar, SuggestSettings(widest=np.inf)))
     labels = island_labels(flat)[1]
     assert all(i.flat and not i.overlaps for i in islands) and 2 <= len(islands) <= 10
     for k in range(len(islands)):

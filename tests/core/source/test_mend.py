@@ -212,7 +212,7 @@ def test_what_is_open_at_a_small_cut_has_an_inside_too(height: float, inside: bo
     """A unit ball cut off flat: the opening over the area left is (1 - h^2) / (2 - 2 h), the cap's area 2 pi h (Archimedes): .15 and .40."""
     ball = triangles(icosphere(4))
     cut = split_off(ball, np.flatnonzero(face_centres(ball)[:, 1] > height))[1]
-    over = joined(cut, triangles(cube()).with_points(triangles(cube()).points + 4))
+    over = joined(cut, ball.with_points(ball.points + 40))
     wrong = faces_turned(over, np.arange(over.n_faces) < cut.n_faces)
     assert examine(over).inside_out_parts == 0 and examine(wrong).inside_out_parts == inside
     done = mend.turned_outward(wrong)
