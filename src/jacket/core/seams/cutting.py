@@ -31,7 +31,7 @@ SOFT, BESIDE = (1.035, 1.6), 0.3
 """Mean energy and its 99th percentile up to which walls between rounded edges are sewn, and where at least such a share of their way
 round: an end wall that hangs on by less makes its island as wide again."""
 UNCUT = 0.25
-"""What a sharp edge costs that is not cut, by its length: shading breaks there."""
+"""What a sharp or rounded edge costs that is not cut, by its length: shading breaks there, and walls are looked for between them."""
 ISLAND, EXCESS = 0.15, 25.0
 """What one island more costs, in √area of seam that is fully seen."""
 TOO_LONG = 0.5
@@ -39,13 +39,15 @@ TOO_LONG = 0.5
 WASTE = 2.5
 """What one sheet more costs, in √area of seam that is fully seen: of what is cut otherwise the same, .69 of a sheet used for .58 are worth
 .7 of that."""
+NEAR = 0.5
+"""How much less a way may be worth than the best for its islands to be cut once more: where many are worth the same, that decides."""
 TRIAL = 5
 """Steps after which a cut that is only tried is judged: it starts from where the part lay."""
 ACTS = 80
 """Cuts after which a piece that still does not open is left to the patches."""
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class Cut:
     """In which way a piece is cut; where (E,), and where of that rings are; what that is worth, less is better, but for the sheet; how far
     its widest island spans; its parts, flat."""
@@ -69,16 +71,6 @@ def cut_one_way(work: Work, way: Way, keep: Bools) -> Cut | None:
         tailor.ring_rounds(work.settings.most)
         work.rings = tailor.cut & ~keep
     return _opened_and_sewn(work, way)
-
-
-def held(work: Work, cut: Cut) -> Cut:
-    """A piece cut as it is, or where an island spans more than the sheet once more, if the sheet gains more by that than it costs and no
-    more islands are wanted."""
-    if cut.span <= work.widest or len(cut.parts) >= work.settings.most:
-        return cut
-    _begun(work, cut.flags, cut.rings, work.widest)
-    other = _opened_and_sewn(work, cut.way, [faces for faces, _ in cut.parts])
-    return cut if other is None else best_of(work, [cut, other])
 
 
 def _begun(work: Work, cut: Bools, rings: Bools, wide: float) -> None:
@@ -134,6 +126,7 @@ def _judged(work: Work, way: Way) -> Cut:
         excess += float(tailor.area[faces].sum()) / tailor.whole * (laid.energy - 1 if laid is not None else 1.0)
         span = max(span, laid.span if laid is not None else 0.0)
     sharp = dihedral_angles(tailor.mesh) > SHARP
+    sharp[work.rounded] = True
     worth = (
         float(np.minimum(tailor.cost, 1e12)[tailor.cut].sum()) / root + ISLAND * len(parts) + EXCESS * excess
         + UNCUT * float(tailor.length[sharp & ~tailor.cut].sum()) / root
@@ -142,10 +135,23 @@ def _judged(work: Work, way: Way) -> Cut:
 
 
 def best_of(work: Work, cuts: list[Cut]) -> Cut:
-    """The one that is worth most, what it makes of a sheet among it."""
-    if len(cuts) == 1:
+    """The one that is worth most, what it makes of a sheet among it. Of those that come near it islands that span more than the sheet are
+    cut once more, as long as no more islands are wanted, and kept so where the sheet gains more by that than it costs."""
+    wide = [cut for cut in cuts if cut.span > work.widest and len(cut.parts) < work.settings.most]
+    if len(cuts) == 1 and not wide:
         return cuts[0]
-    return min(cuts, key=lambda cut: cut.worth + WASTE / max(use_of(work.tailor.mesh, cut.flags, cut.parts), 1e-3))
+    ranked = [(_with_sheet(work, cut), cut) for cut in cuts]
+    near = min(worth for worth, _ in ranked) + NEAR
+    for cut in [cut for worth, cut in ranked if worth <= near and cut in wide]:
+        _begun(work, cut.flags, cut.rings, work.widest)
+        other = _opened_and_sewn(work, cut.way, [faces for faces, _ in cut.parts])
+        if other is not None:
+            ranked.append((_with_sheet(work, other), other))
+    return min(ranked, key=lambda row: row[0])[1]
+
+
+def _with_sheet(work: Work, cut: Cut) -> float:
+    return cut.worth + WASTE / max(use_of(work.tailor.mesh, cut.flags, cut.parts), 1e-3)
 
 
 def _key(tailor: Tailor, faces: Ints) -> bytes:

@@ -17,13 +17,13 @@ from jacket.core.mesh.polymesh import Bools, Floats, Ints, PolyMesh
 from jacket.core.mesh.walks import face_parts
 from jacket.core.seams.cloth import Watch, unwatched
 from jacket.core.seams.cost import edge_costs
-from jacket.core.seams.cutting import Cut, best_of, cut_one_way, held
+from jacket.core.seams.cutting import Cut, best_of, cut_one_way
 from jacket.core.seams.foreseen import why_closed
 from jacket.core.seams.laying import QUICK
 from jacket.core.seams.networks import ways_of
 from jacket.core.seams.patches import patch_seams
 from jacket.core.seams.sky import open_sky
-from jacket.core.seams.tailor import Tailor
+from jacket.core.seams.tailor import NONE, Tailor
 from jacket.core.seams.work import USUAL, Limits, SuggestSettings, Work
 from jacket.core.uv.chart import chart_of
 from jacket.core.uv.sets import cut_flags
@@ -101,6 +101,7 @@ def _piece(
     tailor.find_limbs()
     progress(0.1, "looking for limbs")
     ways = ways_of(mesh, np.isfinite(cost))
+    work.rounded = next((np.flatnonzero(way.network).astype(np.int32) for way in ways if way.rounded and way.network is not None), NONE)
     # Where so few rings leave what does not open, more of them make fewer islands than patches do.
     rings = [settings.most, *([USUAL] if settings.most < USUAL else [])]
     for k, most in enumerate(rings):
@@ -113,7 +114,7 @@ def _piece(
             cuts += [cut] if cut is not None else []
         if cuts:
             work.progress = part(steps, len(ways) / (len(ways) + 1), 1.0)
-            return held(work, best_of(work, cuts)).flags
+            return best_of(work, cuts).flags
     return _by_patches(mesh, keep)
 
 
