@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+from heapq import heapify, heappop, heappush
+
 import numpy as np
 from scipy.sparse import coo_array, csr_array, diags_array, identity
 from scipy.sparse.csgraph import connected_components, dijkstra
 
 from jacket.core.mesh.geometry import edge_lengths, face_areas
-from jacket.core.mesh.polymesh import Bools, Ints, PolyMesh
+from jacket.core.mesh.polymesh import Bools, Floats, Ints, PolyMesh
 from jacket.core.mesh.walks import face_parts
 from jacket.core.seams.cost import signed_dihedral
 
@@ -27,42 +29,42 @@ REACH = 3.5
 
 def rounded_edges(mesh: PolyMesh) -> Bools:
     """(E,) one row of edges along each rounded edge."""
-    topology = mesh.topology
-    straight = _straight(mesh)
-    bend = signed_dihedral(mesh)
-    even = bend
-    means = straight + identity(topology.n_edges, format="csr")
-    means = diags_array(1.0 / np.asarray(means.sum(axis=1)).ravel()) @ means
-    for _ in range(EVENED):
-        even = means @ even
-    rows = _rows(mesh)
-    turned = np.where(rows >= 0, even[rows], 0.0)
-    three = turned[:, 2:5].sum(axis=1)
-    near = np.abs(three)
-    on = (turned[:, [1, 5]] * np.sign(three)[:, None]).max(axis=1)
-    row = (np.abs(even) >= MIDDLE * near) & (topology.edge_uses == 2)
-    sure = row & (near >= BEND) & (on <= ON * near)
-    # A run goes on where it is less clear.
-    found = row & (near >= WEAK * BEND) & (on <= ON / WEAK * near)
-    length = edge_lengths(mesh)
-    taken, shadowed = np.zeros(len(bend), bool), np.zeros(len(bend), bool)
-    edges = np.flatnonzero(found)
+    straight, rows = _straight(mesh), _rows(mesh)
+    near, clear, weak = _rounded(mesh, straight, rows)
+    weight = near * edge_lengths(mesh)
+    taken, shadowed = np.zeros(len(near), bool), np.zeros(len(near), bool)
+    edges = np.flatnonzero(weak)
     runs = connected_components(straight[edges][:, edges], directed=False)[1]
     order = np.argsort(runs, kind="stable")
     groups = np.split(edges[order], np.flatnonzero(np.diff(runs[order])) + 1) if len(edges) else []
     # Of runs side by side the one that turns most, so that the row does not jump between them.
-    for group in sorted(groups, key=lambda g: -float((near * length)[g].sum())):
+    for group in sorted(groups, key=lambda g: -float(weight[g].sum())):
         free = group[~shadowed[group]]
-        if len(free) >= RUN and sure[group].sum() >= RUN:
+        if len(free) >= RUN and clear[group].sum() >= RUN:
             taken[free] = True
-            beside = rows[free][:, [1, 2, 4, 5]]
+            beside = rows[free][:, [0, 1, 3, 4]]
             shadowed[beside[beside >= 0]] = True
     return _joined(mesh, taken)
 
 
+def _rounded(mesh: PolyMesh, straight: csr_array, rows: Ints) -> tuple[Floats, Bools, Bools]:
+    """(E,) degrees that the three rows round each edge turn together, whether they clearly round it, and whether less clearly."""
+    means = straight + identity(mesh.topology.n_edges, format="csr")
+    means = diags_array(1.0 / np.asarray(means.sum(axis=1)).ravel()) @ means
+    even = signed_dihedral(mesh)
+    for _ in range(EVENED):
+        even = means @ even
+    turned = np.where(rows >= 0, even[rows], 0.0)
+    three = turned[:, 1:4].sum(axis=1)
+    near = np.abs(three)
+    on = (turned[:, [0, 4]] * np.sign(three)[:, None]).max(axis=1)
+    row = (np.abs(even) >= MIDDLE * near) & (mesh.topology.edge_uses == 2)
+    return near, row & (near >= BEND) & (on <= ON * near), row & (near >= WEAK * BEND) & (on <= ON / WEAK * near)
+
+
 def share_around(mesh: PolyMesh, network: Bools) -> float:
     """Share of Σ length · |angle| over all edges that lies on a network and on the rows next to it."""
-    rows = _rows(mesh)[network][:, 2:5]
+    rows = _rows(mesh)[network][:, 1:4]
     on = np.zeros(mesh.topology.n_edges, bool)
     on[rows[rows >= 0]] = True
     bent = edge_lengths(mesh) * np.abs(signed_dihedral(mesh))
@@ -70,18 +72,18 @@ def share_around(mesh: PolyMesh, network: Bools) -> float:
 
 
 def _rows(mesh: PolyMesh) -> Ints:
-    """(E, 7) each edge between the three that lie opposite of one another on either side of it, −1 where there is none."""
+    """(E, 5) each edge between the two that lie opposite of one another on either side of it, −1 where there is none."""
     topology = mesh.topology
     quad = mesh.sizes[mesh.face_of_corner] == 4
     over = np.where(quad, topology.next[topology.next], -1)
-    out = np.full((topology.n_edges, 7), -1, np.int32)
-    out[:, 3] = np.arange(topology.n_edges)
+    out = np.full((topology.n_edges, 5), -1, np.int32)
+    out[:, 2] = np.arange(topology.n_edges)
     first = topology.edge_corner
     for side, corner in ((1, first), (-1, topology.twin[first])):
         at = corner.copy()
-        for k in (1, 2, 3):
+        for k in (1, 2):
             at = np.where(at >= 0, over[np.maximum(at, 0)], -1)
-            out[:, 3 + side * k] = np.where(at >= 0, topology.edge[np.maximum(at, 0)], -1)
+            out[:, 2 + side * k] = np.where(at >= 0, topology.edge[np.maximum(at, 0)], -1)
             at = np.where(at >= 0, topology.twin[np.maximum(at, 0)], -1)
     return out
 
@@ -119,17 +121,17 @@ def _joined(mesh: PolyMesh, flags: Bools) -> Bools:
             break
         own = np.flatnonzero(out)
         net = coo_array((np.ones(len(own)), (ends[own, 0], ends[own, 1])), shape=(n, n)).tocsr()
-        far, back = dijkstra(ways, directed=False, indices=loose, limit=reach, return_predecessors=True)
-        along = dijkstra(net, directed=False, indices=loose, limit=3 * REACH, unweighted=True)
-        for k, p in enumerate(loose.tolist()):
-            goals = np.flatnonzero(((count > 0) | topology.border_points) & np.isfinite(far[k]) & ~np.isfinite(along[k]))
-            if len(goals) == 0:
-                continue
-            at = int(goals[np.argmin(far[k][goals])])
-            path = [at]
-            while path[-1] != p:
-                path.append(int(back[k, path[-1]]))
-            out[topology.find_edges(np.stack([path[:-1], path[1:]], axis=1))] = True
+        goal = (count > 0) | topology.border_points
+        # Distances come for all points: not of too many ends at a time.
+        for few in np.array_split(loose, -(-len(loose) // 64)):
+            far, back = dijkstra(ways, directed=False, indices=few, limit=reach, return_predecessors=True)
+            along = dijkstra(net, directed=False, indices=few, limit=3 * REACH, unweighted=True)
+            far[~goal | np.isfinite(along)] = np.inf
+            for k in np.flatnonzero(np.isfinite(far).any(axis=1)).tolist():
+                path = [int(np.argmin(far[k]))]
+                while path[-1] != few[k]:
+                    path.append(int(back[k, path[-1]]))
+                out[topology.find_edges(np.stack([path[:-1], path[1:]], axis=1))] = True
     return out
 
 
@@ -137,20 +139,34 @@ def without_small_walls(mesh: PolyMesh, flags: Bools, least: float) -> Bools:
     """(E,) without what parts walls of less than an area from the neighbour with whom they have most of their way round in common,
     the smallest first."""
     topology = mesh.topology
-    length, area = edge_lengths(mesh), face_areas(mesh)
-    sides = mesh.face_of_corner[np.stack([topology.edge_corner, topology.twin[topology.edge_corner]], axis=1)]
-    flags = flags & (topology.edge_uses == 2)
-    while True:
-        count, labels = face_parts(mesh, flags)
-        size = np.bincount(labels, area, count)
-        small = int(np.argmin(size))
-        if count < 2 or size[small] >= least:
-            return np.asarray(flags)
-        pair = labels[sides]
-        here = flags & (pair == small).any(axis=1)
-        other = np.where(pair[:, 0] == small, pair[:, 1], pair[:, 0])
-        shared = np.bincount(other[here], length[here], count)
-        shared[small] = 0.0
-        if not shared.any():
-            return np.asarray(flags)
-        flags &= ~(here & ((other == int(np.argmax(shared))) | (other == small)))
+    flags = np.asarray(flags & (topology.edge_uses == 2))
+    count, labels = face_parts(mesh, flags)
+    corner = topology.edge_corner[flags]
+    sides = labels[mesh.face_of_corner[np.stack([corner, topology.twin[corner]], axis=1)]]
+    shared: list[dict[int, float]] = [{} for _ in range(count)]
+    for (a, b), length in zip(sides.tolist(), edge_lengths(mesh)[flags].tolist(), strict=True):
+        if a != b:
+            shared[a][b] = shared[b][a] = shared[a].get(b, 0.0) + length
+    area = np.bincount(labels, face_areas(mesh), count).tolist()
+    wall = list(range(count))
+    queue = [(size, k) for k, size in enumerate(area) if size < least]
+    heapify(queue)
+    while queue:
+        size, small = heappop(queue)
+        if wall[small] != small or size != area[small] or not shared[small]:
+            continue
+        to = max(shared[small], key=lambda k: (shared[small][k], -k))
+        for other, length in shared[small].items():
+            del shared[other][small]
+            if other != to:
+                shared[to][other] = shared[other][to] = shared[to].get(other, 0.0) + length
+        wall[small], area[to] = to, area[to] + size
+        if area[to] < least:
+            heappush(queue, (area[to], to))
+    for k in range(count):
+        while wall[k] != wall[wall[k]]:
+            wall[k] = wall[wall[k]]
+    found = np.array(wall)[sides]
+    out = flags.copy()
+    out[flags] = found[:, 0] != found[:, 1]
+    return out
