@@ -8,10 +8,12 @@ import numpy as np
 
 from bench.data import bunny, demo, finer, sample_data, spot
 from bench.parts import parts
+from bench.sculpts import SCULPTS, sculpt
 from jacket.commands.display import Colouring, Display
 from jacket.core.derive import lying_at, sky_of, turning_of, ways_from
 from jacket.core.flatten.stretch import measure_stretch
 from jacket.core.flatten.unwrap import unwrap
+from jacket.core.layout.pack import PackSettings, pack
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.quads.auto import AutoSettings, automatic_quads
 from jacket.core.seams.cuts import cut_edges
@@ -25,6 +27,7 @@ from jacket.core.seams.work import SuggestSettings
 from jacket.core.uv.chart import charts_of
 from jacket.core.uv.islands import Islands
 from jacket.core.uv.sets import cut_flags
+from jacket.core.uv.sheets import Sheet
 from jacket.document.state import JacketObject, State
 from jacket.formats.mesh.registry import read_mesh
 from jacket.qt.scene.form import Kept, form_scene
@@ -51,6 +54,12 @@ def run() -> None:
             values = sorted((row[k], name) for name, row in kept if row[0] > 1 or k != 5)
             worst = values[0] if figure.startswith("share") else values[-1]
             print(f"  {kind}, {figure}: median {values[len(values) // 2][0]:.3g}, worst {worst[0]:.3g} ({worst[1]})")
+    for name in SCULPTS:
+        quads = automatic_quads(sculpt(name), AutoSettings(quads=WANTED)).mesh
+        _case(f"{name} (sculpted)", quads, "")
+        # What the sheet would be used for if nobody cared for it, and as it is.
+        told = [_used(quads, SuggestSettings(widest=widest)) for widest in (np.inf, SuggestSettings().widest)]
+        print(f"    after 10 s at 8 px {' → '.join(f'{100 * use:.1f} % ({count} islands)' for use, count in told)}", flush=True)
     for wanted in (3000, 10_000):
         _hands(wanted)
     for name, mesh in (("spot, 5,856 triangles", spot()), ("box of triangles", parts()["box, 12 triangles"])):
@@ -73,6 +82,12 @@ def _case(name: str, mesh: PolyMesh, mirror: str) -> tuple[float, ...]:
         flush=True,
     )
     return figures.islands, figures.turns, figures.seen, stretch.dirichlet, seconds, figures.sharp
+
+
+def _used(mesh: PolyMesh, settings: SuggestSettings) -> tuple[float, int]:
+    """Share of a sheet that the islands use, and how many those are."""
+    islands = Islands.of(unwrap(suggest_seams(mesh, settings))[0], (Sheet(width=1024, height=1024, margin=8),))
+    return pack(islands, PackSettings(steps=10**9, seconds=10.0)).use, islands.count
 
 
 def _ms(values: list[float]) -> str:
