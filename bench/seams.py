@@ -58,7 +58,7 @@ def run() -> None:
         quads = automatic_quads(sculpt(name), AutoSettings(quads=WANTED)).mesh
         _case(f"{name} (sculpted)", quads, "")
         # What the sheet would be used for if nobody cared for it, and as it is.
-        told = [_used(quads, SuggestSettings(widest=widest)) for widest in (np.inf, SuggestSettings().widest)]
+        told = [_used(quads, SuggestSettings(longest=longest)) for longest in (np.inf, SuggestSettings().longest)]
         print(f"    after 10 s at 8 px {' → '.join(f'{100 * use:.1f} % ({count} islands)' for use, count in told)}", flush=True)
     for wanted in (3000, 10_000):
         _hands(wanted)

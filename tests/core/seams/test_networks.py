@@ -137,7 +137,7 @@ def use_when_packed(mesh: PolyMesh) -> tuple[int, float]:
 def test_an_island_that_leaves_half_of_the_sheet_empty_is_cut_where_it_is_alone() -> None:
     """A cross of six squares lies in a square of more than twice its area; one that is one of many parts may stay."""
     one = box(3)
-    whole, cut = use_when_packed(suggest_seams(one, SuggestSettings(widest=np.inf))), use_when_packed(suggest_seams(one))
+    whole, cut = use_when_packed(suggest_seams(one, SuggestSettings(longest=np.inf))), use_when_packed(suggest_seams(one))
     assert whole[0] == 1 and whole[1] < 0.5 and cut[0] in (2, 3) and cut[1] > 0.6
     many = PolyMesh.from_faces(
         np.concatenate([one.points + [3 * k, 0, 0] for k in range(4)]), np.concatenate([one.as_quads() + k * one.n_points for k in range(4)])
@@ -150,6 +150,20 @@ def test_what_is_cut_for_the_sheet_has_to_pay(monkeypatch: pytest.MonkeyPatch) -
     assert len(unwrap(suggest_seams(box(3), SuggestSettings(most=1)))[1]) == 1
     monkeypatch.setattr(cutting, "use_of", lambda mesh, cut, parts: 0.5)
     assert len(unwrap(suggest_seams(box(3)))[1]) == 1
+
+
+def test_small_parts_are_not_packed_each_for_itself(monkeypatch: pytest.MonkeyPatch) -> None:
+    """Where two ways of cutting are to be compared, a part alone is packed in both, and none of five is."""
+    asked: list[int] = []
+    monkeypatch.setattr(cutting, "use_of", lambda mesh, cut, parts: asked.append(len(parts)) or 0.5)
+    one = rounded_box()
+    suggest_seams(one)
+    assert len(asked) >= 2
+    asked.clear()
+    suggest_seams(PolyMesh.from_faces(
+        np.concatenate([one.points + [3 * k, 0, 0] for k in range(5)]), np.concatenate([one.as_quads() + k * one.n_points for k in range(5)])
+    ))  # fmt: skip
+    assert not asked
 
 
 def test_use_of_one_square_is_known() -> None:

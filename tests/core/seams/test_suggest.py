@@ -13,6 +13,7 @@ from jacket.core.layout.apart import laid_apart
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.mesh.walks import euler_characteristic, face_parts
 from jacket.core.quads.subdivide import split_to_quads
+from jacket.core.seams import cutting
 from jacket.core.seams.cuts import cut_edges, sharp_edges
 from jacket.core.seams.hiding import led_hidden
 from jacket.core.seams.measure import seam_figures, turning_points
@@ -64,7 +65,7 @@ def test_suggested_islands_all_open(make) -> None:  # type: ignore[no-untyped-de
 def test_developable_forms_open_without_warping(mesh: PolyMesh, pieces: int) -> None:
     """A box unfolds to a cross and prisms to a strip with both ends hinged on, in one piece where the sheet is no matter; a round can or
     a part of a cone needs its ends apart. Energy 1, since all are developable."""
-    cut = suggest_seams(mesh, SuggestSettings(widest=np.inf))
+    cut = suggest_seams(mesh, SuggestSettings(longest=np.inf))
     flat, islands = unwrap(cut)
     assert len(islands) == pieces
     assert measure_stretch(flat, Islands.of(flat).places).dirichlet == pytest.approx(1, abs=1e-6)
@@ -225,7 +226,7 @@ def test_strips_longer_than_the_sheet_are_cut_across() -> None:
     tube = PolyMesh.from_faces(points, np.array(faces))
     side = np.sqrt(2 * np.pi * 60 / 0.75)
     for longest, fewest, most in ((np.inf, 1, 1), (SuggestSettings().longest, 3, 4), (0.5, 3, 6)):
-        cut = suggest_seams(tube, SuggestSettings(longest=longest, widest=np.inf))
+        cut = suggest_seams(tube, SuggestSettings(longest=longest))
         flat, islands = unwrap(cut)
         assert fewest <= len(islands) <= most and all(i.flat for i in islands)
         of = Islands.of(flat)
@@ -281,16 +282,18 @@ def test_islands_of_many_walls_are_compact_and_nothing_hangs_on_by_a_short_edge(
     assert len(unwrap(suggest_seams(mesh, SuggestSettings(most=4)))[1]) < len(islands)
 
 
-def test_a_long_bar_that_has_to_be_cut_across_comes_in_compact_islands() -> None:
+def test_a_long_bar_that_has_to_be_cut_across_comes_in_compact_islands(monkeypatch: pytest.MonkeyPatch) -> None:
     """A bar of 50 by 8 by 1, open at its ends, has walls too long for its sheet; their pieces, cut each where it suits itself, are not
     folded on into steps: every island fills its hull, as shapely tells."""
     import shapely
     from shapely.ops import unary_union
 
+    # Nothing is cut for the sheet.
+    monkeypatch.setattr(cutting, "use_of", lambda mesh, cut, parts: 0.5)
     bar = outside_of({(x, y, 0) for x in range(50) for y in range(8)})
     along = bar.points[bar.as_quads()][:, :, 0]
     bar = PolyMesh.from_faces(bar.points, bar.as_quads()[np.ptp(along, axis=1) > 0])
-    flat, islands = unwrap(suggest_seams(bar, SuggestSettings(widest=np.inf)))
+    flat, islands = unwrap(suggest_seams(bar))
     labels = island_labels(flat)[1]
     assert all(i.flat and not i.overlaps for i in islands) and 2 <= len(islands) <= 10
     for k in range(len(islands)):

@@ -39,6 +39,8 @@ TOO_LONG = 0.5
 WASTE = 2.5
 """What one sheet more costs, in √area of seam that is fully seen: of what is cut otherwise the same, .69 of a sheet used for .58 are worth
 .7 of that."""
+LITTLE = 0.16
+"""Share of a square as wide as an island may span, a quarter of all there is, under which a piece's own use of the sheet is no matter."""
 NEAR = 0.5
 """How much less a way may be worth than the best for its islands to be cut once more: where many are worth the same, that decides."""
 TRIAL = 5
@@ -151,6 +153,9 @@ def best_of(work: Work, cuts: list[Cut]) -> Cut:
 
 
 def _with_sheet(work: Work, cut: Cut) -> float:
+    """What a cut is worth, with what it makes of the sheet where the piece is much of what lies on that."""
+    if work.tailor.whole < LITTLE * work.widest**2:
+        return cut.worth
     return cut.worth + WASTE / max(use_of(work.tailor.mesh, cut.flags, cut.parts), 1e-3)
 
 

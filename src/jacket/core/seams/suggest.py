@@ -19,7 +19,7 @@ from jacket.core.seams.cloth import Watch, unwatched
 from jacket.core.seams.cost import edge_costs
 from jacket.core.seams.cutting import Cut, best_of, cut_one_way
 from jacket.core.seams.foreseen import why_closed
-from jacket.core.seams.laying import QUICK
+from jacket.core.seams.laying import QUICK, SLENDER
 from jacket.core.seams.networks import ways_of
 from jacket.core.seams.patches import patch_seams
 from jacket.core.seams.sky import open_sky
@@ -94,7 +94,7 @@ def _piece(
     tailor.keep |= keep
     long = settings.longest * sheet
     work = Work(tailor, settings, Limits(settings.stretch, 1.8, 0.55, long), progress, Limits(1.05, 1.7, 0.68, long),
-                widest=settings.widest * sheet)  # fmt: skip
+                widest=SLENDER * long)  # fmt: skip
     whole = np.arange(mesh.n_faces, dtype=np.int32)
     if not keep.any() and work.open.keeps(tailor.lay(whole, QUICK)) and work.open.keeps(tailor.lay(whole, FULL_STEPS)):
         return tailor.cut

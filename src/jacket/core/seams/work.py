@@ -21,15 +21,14 @@ class SuggestSettings:
     """most     islands wanted at most of each connected piece; rings stop there, what does not open is still cut
     stretch  mean energy that an island may have, 1 is perfect
     mirror   "", "x", "y" or "z": both sides of the plane through the origin are cut alike
-    longest  sides of a sheet that a strip may be long, one that the whole mesh fills to `suggest.FULL`; inf for any length
-    widest   sides of that sheet that an island may span where cutting it makes more of the sheet
+    longest  sides of a sheet that a strip may be long, one that the whole mesh fills to `suggest.FULL`; islands that
+             span more (`laying.SLENDER`) are cut where that makes more of the sheet; inf for any length
     """
 
     most: int = USUAL
     stretch: float = 1.06
     mirror: str = ""
     longest: float = 0.85
-    widest: float = 1.08
 
 
 @dataclass(frozen=True)

@@ -43,16 +43,18 @@ class Enclosing:
         side = np.roll(hull, -1, axis=0) - hull
         # A square need not lie on a side of the hull: it is looked for in between too.
         angles = np.concatenate([np.arctan2(side[:, 1], side[:, 0]), np.linspace(0, np.pi / 2, BETWEEN, endpoint=False)])
-        c, s = np.cos(-angles), np.sin(-angles)
-        x = np.ptp(c[:, None] * hull[:, 0] - s[:, None] * hull[:, 1], axis=1)
-        y = np.ptp(s[:, None] * hull[:, 0] + c[:, None] * hull[:, 1], axis=1)
+        x, y = _spans(hull, angles)
         k = int(np.argmin((x * y)[: len(hull)]))
         return Enclosing(float(found.volume), float(-angles[k]), float(max(x[k], y[k])), float(min(x[k], y[k])),
-                         _square(hull, angles[int(np.argmin(np.maximum(x, y)))]))  # fmt: skip
+                         float(np.maximum(*_spans(hull, _about(angles[int(np.argmin(np.maximum(x, y)))]))).min()))  # fmt: skip
 
 
-def _square(hull: Floats, near: float) -> float:
-    """Side of the smallest square round a hull that lies about so."""
-    angles = near + np.linspace(-np.pi / 2, np.pi / 2, BETWEEN) / BETWEEN
+def _about(angle: float) -> Floats:
+    """Angles close around one of those that were looked at."""
+    return np.asarray(angle + np.linspace(-np.pi / 2, np.pi / 2, BETWEEN) / BETWEEN)
+
+
+def _spans(hull: Floats, angles: Floats) -> tuple[Floats, Floats]:
+    """(A,) how wide and how high a hull is, turned back by each of some angles."""
     c, s = np.cos(-angles)[:, None], np.sin(-angles)[:, None]
-    return float(np.maximum(np.ptp(c * hull[:, 0] - s * hull[:, 1], axis=1), np.ptp(s * hull[:, 0] + c * hull[:, 1], axis=1)).min())
+    return np.ptp(c * hull[:, 0] - s * hull[:, 1], axis=1), np.ptp(s * hull[:, 0] + c * hull[:, 1], axis=1)
