@@ -132,10 +132,10 @@ class Cloth:
         return Part(chart, edges, at, Turning.of(chart.mesh), cost)
 
     def lay(self, faces: Ints, steps: int, cut: Bools | None = None, afresh: bool = False) -> Laid | None:
-        """A part laid flat; remembered."""
+        """A part laid flat, from nowhere or going on from where it lies; remembered."""
         cut = self.cut if cut is None else cut
         inside = self.within(faces) & cut
-        key = b"".join([faces.tobytes(), np.flatnonzero(inside).tobytes(), str(steps).encode()])
+        key = b"".join([faces.tobytes(), np.flatnonzero(inside).tobytes(), f"{steps}{afresh}".encode()])
         if key not in self.laid:
             self.laid[key] = lay(self.mesh, faces, cut, steps, None if afresh else self.places)
         return self.laid[key]

@@ -94,8 +94,6 @@ def _opened_and_sewn(work: Work, way: Way, known: Sequence[Ints] = ()) -> Cut | 
     work.corner = 180.0 if way.rounded else CORNER
     sew(work, known)
     # Laid flat anew, as Flatten will: what only came out from where it lay is cut once more.
-    tailor.places[:] = np.nan
-    tailor.laid.clear()
     before = None
     while before is None or (before != tailor.cut).any():
         before = tailor.cut.copy()
@@ -123,12 +121,12 @@ def _sewing(work: Work, way: Way) -> tuple[Limits, float]:
 def _judged(work: Work, way: Way) -> Cut:
     tailor = work.tailor
     excess, root, span = 0.0, float(np.sqrt(tailor.whole)), 0.0
-    parts = [(faces, tailor.lay(faces, FULL_STEPS)) for faces in tailor.parts()]
+    parts = [(faces, tailor.lay(faces, FULL_STEPS, afresh=True)) for faces in tailor.parts()]
     for faces, laid in parts:
         excess += float(tailor.area[faces].sum()) / tailor.whole * (laid.energy - 1 if laid is not None else 1.0)
         span = max(span, laid.span if laid is not None else 0.0)
     sharp = dihedral_angles(tailor.mesh) > SHARP
-    sharp[work.rounded] = True
+    sharp[work.bevels] = True
     worth = (
         float(np.minimum(tailor.cost, 1e12)[tailor.cut].sum()) / root + ISLAND * len(parts) + EXCESS * excess
         + UNCUT * float(tailor.length[sharp & ~tailor.cut].sum()) / root

@@ -101,7 +101,7 @@ def _piece(
     tailor.find_limbs()
     progress(0.1, "looking for limbs")
     ways = ways_of(mesh, np.isfinite(cost))
-    work.rounded = next((np.flatnonzero(way.network).astype(np.int32) for way in ways if way.rounded and way.network is not None), NONE)
+    work.bevels = next((np.flatnonzero(way.network).astype(np.int32) for way in ways if way.rounded and way.network is not None), NONE)
     # Where so few rings leave what does not open, more of them make fewer islands than patches do.
     rings = [settings.most, *([USUAL] if settings.most < USUAL else [])]
     for k, most in enumerate(rings):

@@ -61,8 +61,8 @@ class Way:
 @dataclass(eq=False)
 class Work:
     """A piece, how it is to be cut, what an island has to keep when it is opened and when seams are sewn, the least share of the way
-    round the smaller side that is sewn, how far an island may span where that is held, the angle at which chains end, where edges of the
-    form are rounded (K,), where rings are cut, how many cuts were made, and which parts are known to be good."""
+    round the smaller side that is sewn, how far an island may span where that is held, the angle at which chains end, the edges of the form
+    that are rounded (K,), where rings are cut, how many cuts were made, and which parts are known to be good."""
 
     tailor: Tailor
     settings: SuggestSettings
@@ -72,7 +72,7 @@ class Work:
     hinge: float = 0.0
     widest: float = np.inf
     corner: float = CORNER
-    rounded: Ints = field(default_factory=lambda: np.zeros(0, np.int32))
+    bevels: Ints = field(default_factory=lambda: np.zeros(0, np.int32))
     rings: Bools = field(default_factory=lambda: np.zeros(0, bool))
     acts: int = 0
     good: set[bytes] = field(default_factory=set)
