@@ -23,6 +23,7 @@ from jacket.core.seams.suggest import suggest_seams
 from jacket.core.seams.work import SuggestSettings
 from jacket.core.space.enclosing import Enclosing
 from jacket.core.uv.islands import Islands
+from jacket.core.uv.sets import cut_flags
 from jacket.core.uv.sheets import Sheet
 from tests.conftest import grid, icosphere, torus
 from tests.core.seams.test_suggest import box
@@ -143,6 +144,25 @@ def test_an_island_that_leaves_half_of_the_sheet_empty_is_cut_where_it_is_alone(
         np.concatenate([one.points + [3 * k, 0, 0] for k in range(4)]), np.concatenate([one.as_quads() + k * one.n_points for k in range(4)])
     )
     assert len(unwrap(suggest_seams(many))[1]) == 4
+
+
+def test_a_ring_that_comes_as_a_c_is_halved() -> None:
+    """A shade of slope s opens to a sector of an annulus of 2π / √(1 + s²), which fills little of its hull (both by plane geometry)."""
+    slope, sides, rings = 0.6, 48, 9
+    around = np.arange(sides) * (2 * np.pi / sides)
+    radii = np.linspace(0.5, 1, rings)
+    points = np.concatenate([np.stack([r * np.cos(around), r * np.sin(around), np.full(sides, slope * (1 - r))], axis=1) for r in radii])
+    first = np.add.outer(np.arange(rings - 1) * sides, np.arange(sides)).ravel()
+    on = first - first % sides + (first + 1) % sides
+    shade = PolyMesh.from_faces(points, np.stack([first, first + sides, on + sides, on], axis=1))
+    whole, halved = (suggest_seams(shade, SuggestSettings(longest=longest)) for longest in (np.inf, 0.85))
+    laid = lay(whole, np.arange(whole.n_faces, dtype=np.int32), cut_flags(whole), 30)
+    angle = 2 * np.pi / np.sqrt(1 + slope**2)
+    assert laid is not None and laid.solidity == pytest.approx(0.75 * angle / (angle + np.sin(2 * np.pi - angle)), abs=0.01)
+    (one, before), (two, after) = use_when_packed(whole), use_when_packed(halved)
+    assert one == 1 and two == 2 and after > 1.1 * before
+    # Who wants one island gets it whole.
+    assert len(unwrap(suggest_seams(shade, SuggestSettings(most=1)))[1]) == 1
 
 
 def test_what_is_cut_for_the_sheet_has_to_pay(monkeypatch: pytest.MonkeyPatch) -> None:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from copy import copy
 from dataclasses import dataclass, replace
+from typing import NamedTuple
 
 import numpy as np
 
@@ -39,14 +40,30 @@ TOO_LONG = 0.5
 WASTE = 2.5
 """What one sheet more costs, in √area of seam that is fully seen: of what is cut otherwise the same, .69 of a sheet used for .58 are worth
 .7 of that."""
-LITTLE = 0.16
-"""Share of a square as wide as an island may span, a quarter of all there is, under which a piece's own use of the sheet is no matter."""
+LITTLE, MOST = 0.16, 0.32
+"""Shares of a square as wide as an island may span: a quarter of all there is, under which a piece's own use of the sheet is no matter, and
+half of it, from which on nothing else is there to fill what a hollow island leaves empty."""
+LARGE, HOLLOW = 0.06, 0.3
+"""What share of a piece is large, and the least share of it that large islands are which fill less of their hulls than they are to."""
 NEAR = 0.5
 """How much less a way may be worth than the best for its islands to be cut once more: where many are worth the same, that decides."""
 TRIAL = 5
 """Steps after which a cut that is only tried is judged: it starts from where the part lay."""
 ACTS = 80
 """Cuts after which a piece that still does not open is left to the patches."""
+
+
+class Rule(NamedTuple):
+    """When islands are cut once more: how little of a sheet is used; whether they may span no more than that; the share of its hull that
+    a large one is to fill."""
+
+    use: float
+    spans: bool
+    full: float
+
+
+RULES = Rule(1.0, True, 0.0), Rule(0.66, False, 0.72), Rule(0.62, True, 0.8)
+"""What is tried one after the other: what is too wide is cut; rings and forks; and both where much is still empty."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -75,13 +92,13 @@ def cut_one_way(work: Work, way: Way, keep: Bools) -> Cut | None:
     return _opened_and_sewn(work, way)
 
 
-def _begun(work: Work, cut: Bools, rings: Bools, wide: float) -> None:
-    """Cut so far, with nothing known yet."""
+def _begun(work: Work, cut: Bools, rings: Bools, wide: float, full: float = 0.0) -> None:
+    """Cut so far, with nothing known yet; how wide islands may span, and the share of its hull that a large one is to fill."""
     work.tailor.cut, work.rings = cut.copy(), rings.copy()
     work.tailor.places[:] = np.nan
     work.good.clear()
     work.acts = 0
-    work.open = replace(work.open, wide=wide)
+    work.open = replace(work.open, wide=wide, full=full, large=LARGE * work.tailor.whole)
 
 
 def _opened_and_sewn(work: Work, way: Way, known: Sequence[Ints] = ()) -> Cut | None:
@@ -106,16 +123,16 @@ def _opened_and_sewn(work: Work, way: Way, known: Sequence[Ints] = ()) -> Cut | 
 
 def _sewing(work: Work, way: Way) -> tuple[Limits, float]:
     """What islands have to keep when seams are sewn, and the least share of the way round the smaller side that is."""
-    long, wide = work.open.long, work.open.wide
+    room = work.open.long, work.open.wide, work.open.full, work.open.large
     if way.network is None:
-        return Limits(min(1.05, work.settings.stretch), 1.7, 0.68, long, wide), 0.0
+        return Limits(min(1.05, work.settings.stretch), 1.7, 0.68, *room), 0.0
     if way.rounded:
-        return Limits(*SOFT, COMPACT, long, wide), BESIDE
+        return Limits(*SOFT, COMPACT, *room), BESIDE
     # Of walls that had to be cut themselves, as too long ones are, a box is folded no more. Who wants few islands gets those that
     # fill their hulls less.
     walls = face_parts(work.tailor.mesh, way.network)[0]
     compact = work.settings.most >= USUAL and (walls > FOLDED or len(work.tailor.parts()) > walls)
-    return Limits(1.004, 1.06, COMPACT if compact else 0.62, long, wide), HINGE if compact else 0.0
+    return Limits(1.004, 1.06, COMPACT if compact else 0.62, *room), HINGE if compact else 0.0
 
 
 def _judged(work: Work, way: Way) -> Cut:
@@ -135,26 +152,40 @@ def _judged(work: Work, way: Way) -> Cut:
 
 
 def best_of(work: Work, cuts: list[Cut]) -> Cut:
-    """The one that is worth most, what it makes of a sheet among it. Of those that come near it islands that span more than the sheet are
-    cut once more, as long as no more islands are wanted, and kept so where the sheet gains more by that than it costs."""
-    wide = [cut for cut in cuts if cut.span > work.widest and len(cut.parts) < work.settings.most]
-    if len(cuts) == 1 and not wide:
+    """The one that is worth most, what it makes of a sheet among it. Of those that come near it islands that span more than the sheet, or
+    leave much of it empty since they fill little of their hulls, are cut once more, as long as no more islands are wanted, and kept so
+    where the sheet gains more by that than it costs."""
+    if len(cuts) == 1 and not any(_cut_more(work, cuts[0], 0.0, rule) for rule in RULES):
         return cuts[0]
-    ranked = [(_with_sheet(work, cut), cut) for cut in cuts]
-    near = min(worth for worth, _ in ranked) + NEAR
-    for cut in [cut for worth, cut in ranked if worth <= near and cut in wide]:
-        _begun(work, cut.flags, cut.rings, work.widest)
-        other = _opened_and_sewn(work, cut.way, [faces for faces, _ in cut.parts])
-        if other is not None:
-            ranked.append((_with_sheet(work, other), other))
-    return min(ranked, key=lambda row: row[0])[1]
+    # What comes of cutting once more stands beside what it was cut from: where that is not enough it is done anew.
+    ranked = [(*_with_sheet(work, cut), cut, cut) for cut in cuts]
+    for rule in RULES:
+        ranked.sort(key=lambda row: row[0])
+        near = [row for row in ranked if row[0] <= ranked[0][0] + NEAR] if rule is RULES[0] else ranked[:1]
+        for _, use, _, cut in near:
+            if _cut_more(work, cut, use, rule):
+                _begun(work, cut.flags, cut.rings, work.widest if rule.spans else np.inf, rule.full)
+                other = _opened_and_sewn(work, cut.way, [faces for faces, _ in cut.parts])
+                if other is not None and not any((other.flags == row[2].flags).all() for row in ranked):
+                    ranked.append((*_with_sheet(work, other), other, cut))
+    return min(ranked, key=lambda row: row[0])[2]
 
 
-def _with_sheet(work: Work, cut: Cut) -> float:
-    """What a cut is worth, with what it makes of the sheet where the piece is much of what lies on that."""
+def _cut_more(work: Work, cut: Cut, use: float, rule: Rule) -> bool:
+    """Whether islands that use so much of a sheet may be worth cutting once more: one of them is too wide, or many are too hollow."""
+    if len(cut.parts) >= work.settings.most or not np.isfinite(work.widest) or use > rule.use:
+        return False
+    whole = work.tailor.whole
+    hollow = sum(laid.area for _, laid in cut.parts if laid.area >= LARGE * whole and laid.solidity < rule.full)
+    return hollow > HOLLOW * whole > HOLLOW * MOST * work.widest**2 if rule.full else cut.span > work.widest
+
+
+def _with_sheet(work: Work, cut: Cut) -> tuple[float, float]:
+    """What a cut is worth, with what it makes of the sheet where the piece is much of what lies on that, and that use."""
     if work.tailor.whole < LITTLE * work.widest**2:
-        return cut.worth
-    return cut.worth + WASTE / max(use_of(work.tailor.mesh, cut.flags, cut.parts), 1e-3)
+        return cut.worth, 1.0
+    use = use_of(work.tailor.mesh, cut.flags, cut.parts)
+    return cut.worth + WASTE / max(use, 1e-3), use
 
 
 def _key(tailor: Tailor, faces: Ints) -> bytes:
@@ -239,7 +270,7 @@ def _badness(work: Work, laid: Laid | None, faces: Ints) -> float:
         return 2.0 * area
     return area * (
         max(laid.energy - 1, 0.0) + 0.1 * max(laid.p99 - work.open.p99, 0) + 0.2 * laid.crosses
-        + 0.5 * max(work.open.solidity - laid.solidity, 0) + TOO_LONG * max(laid.strip / work.open.long - 1, laid.span / work.open.wide - 1, 0)
+        + 0.5 * max(work.open.filled(laid) - laid.solidity, 0) + TOO_LONG * max(laid.strip / work.open.long - 1, laid.span / work.open.wide - 1, 0)
     )  # fmt: skip
 
 

@@ -32,6 +32,7 @@ class Laid:
     uv        (V', 2) places of the chart's points
     energy    mean symmetric Dirichlet energy, 1 is perfect;  p99 its 99th percentile over triangles
     solidity  share of its convex hull that it fills
+    area      how large it lies
     strip     how long it is where it is a strip, 0 where it is none
     span      side of a sheet that it takes: its smallest square, more where it is slender
     crosses   whether its border crosses itself
@@ -42,6 +43,7 @@ class Laid:
     energy: float
     p99: float
     solidity: float
+    area: float
     strip: float
     span: float
     crosses: bool
@@ -100,10 +102,10 @@ def solidity(chart: Chart, uv: Floats) -> float:
     return _filling(chart, uv)[0]
 
 
-def _filling(chart: Chart, uv: Floats) -> tuple[float, float, float]:
-    """Share of its convex hull that a flat island fills, 0 where it has none, its length as a strip and its span."""
+def _filling(chart: Chart, uv: Floats) -> tuple[float, float, float, float]:
+    """Share of its convex hull that a flat island fills, 0 where it has none, its area, its length as a strip and its span."""
     around = Enclosing.of(uv)
     area = float((np.abs(signed_areas(uv, chart.triangles)) * chart.weights).sum())
     slender = around.long**2 / max(STRIP * area, 1e-300)
     span = max(around.square, SLENDER * around.long * min(float(np.sqrt(slender)), 1.0))
-    return (area / around.hull if around.hull > 0 else 0.0), (around.long if slender >= 1 else 0.0), span
+    return (area / around.hull if around.hull > 0 else 0.0), area, (around.long if slender >= 1 else 0.0), span

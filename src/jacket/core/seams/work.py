@@ -34,20 +34,26 @@ class SuggestSettings:
 @dataclass(frozen=True)
 class Limits:
     """What an island may be like: mean and 99th percentile of its energy, share of its hull that it fills, how long a strip may be and how wide it
-    may span."""
+    may span, and what share of its hull a large one fills, of how much area on."""
 
     energy: float
     p99: float
     solidity: float
     long: float = np.inf
     wide: float = np.inf
+    full: float = 0.0
+    large: float = np.inf
 
     def keeps(self, laid: Laid | None) -> bool:
         """Whether an island is good enough."""
         return (
             laid is not None and not laid.crosses and laid.energy <= self.energy and laid.p99 <= self.p99
-            and laid.solidity >= self.solidity and laid.strip <= self.long and laid.span <= self.wide
+            and laid.solidity >= self.filled(laid) and laid.strip <= self.long and laid.span <= self.wide
         )  # fmt: skip
+
+    def filled(self, laid: Laid) -> float:
+        """What share of its hull an island is to fill."""
+        return max(self.solidity, self.full) if laid.area >= self.large else self.solidity
 
 
 @dataclass(frozen=True, eq=False)
