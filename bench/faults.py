@@ -214,6 +214,8 @@ FAULTS = (
     Fault("core/seams/cutting.py", "work.tailor.whole < LITTLE", "work.tailor.whole < 0 * LITTLE", "tests/core/seams/test_networks.py", "small_parts"),
     Fault("core/space/enclosing.py", "angle + np.linspace(-np.pi / 2, np.pi / 2, BETWEEN) / BETWEEN", "np.array([angle])", "tests/core/seams/test_networks.py", "smallest_square"),
     Fault("core/seams/joining.py", "settled[work.tailor.faces[chain]].all()", "True", "tests/core/seams/test_sewing.py", "known"),
+    Fault("core/quads/base.py", "return max(self.mesh.diagonal, self.among)", "return self.mesh.diagonal", "tests/core/quads/test_ends.py", "told"),
+    Fault("core/quads/covering.py", "min(base.mesh.diagonal, PART_STEPS * length)", "base.mesh.diagonal", "tests/core/quads/test_ends.py", "of_its_steps"),
     Fault("core/quads/base.py", "(tears.torn or anyway)", "tears.torn", "tests/core/quads/test_auto.py", "no_grid_fits"),
     Fault("core/quads/covering.py", "1000) > INSIDE:", "1000) > 2.0:", "tests/core/quads/test_auto.py", "no_grid_fits"),
     Fault("core/quads/covering.py", "settings.skin and base.tears is None and", "base.tears is None and", "tests/core/quads/test_auto.py", "no_grid_fits"),

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import itertools
+from dataclasses import replace
 
 import igl
 import numpy as np
@@ -194,7 +195,7 @@ def test_loose_parts_that_are_left_out_pull_at_nothing() -> None:
     assert np.linalg.norm(result.mesh.points, axis=1).max() < 1.01 and "left out" in " ".join(result.notes)
     two = put_side_by_side([ball, ball.with_points(ball.points + [4, 0, 0])])
     base = make_base(two, Bvh.build(two.points, two.triangle_points), 2000, 0.05, 38.0)
-    parts = _parts_of(base)
+    parts = _parts_of(base, 0.05)
     assert len(parts) == 2 and sum(len(p.asked) for p in parts) == len(base.asked) > two.n_points
     assert all(np.ptp(p.asked[:, 0]) == pytest.approx(2.0, abs=0.02) for p in parts)
 
@@ -275,6 +276,20 @@ def test_ends_that_are_short_by_more_than_is_told_are_pulled_to() -> None:
     assert 1.1 < off(quads) < 1.2
     assert ends_held(quads, base, surface, lambda: eyes_on(spike), from_=1.2) is quads
     assert off(ends_held(quads, base, surface, lambda: eyes_on(spike))) < 0.6
+    # Beside larger parts a gap is told in % of those.
+    assert ends_held(quads, replace(base, among=2 * spike.diagonal), surface, lambda: eyes_on(spike)) is quads
+
+
+def test_gaps_of_a_part_are_told_in_percent_of_the_whole_or_of_its_steps() -> None:
+    """Balls of radius 1 and 0.1 far apart: that of the small one may be half a step (1.1 % of 45), but no more than 1.1 % of the whole."""
+    ball = icosphere(3)
+    two = put_side_by_side([ball, ball.with_points(0.1 * ball.points + [0, 3, 0])])
+    base = make_base(two, Bvh.build(two.points, two.triangle_points), 8000, 0.0004, 38.0)
+    for step, size in ((0.02, 0.9), (0.05, 2.25), (0.4, two.diagonal)):
+        large, small = sorted(_parts_of(base, step), key=lambda b: -b.mesh.diagonal)
+        assert small.size == pytest.approx(size, rel=0.01) and large.size == pytest.approx(max(size, ball.diagonal), rel=0.01)
+        assert 0.01 * reaching.SHORT * small.size <= 0.51 * step
+    assert base.size == base.mesh.diagonal
 
 
 def test_what_lies_off_after_a_pull_is_what_libigl_says() -> None:

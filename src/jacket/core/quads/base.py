@@ -57,6 +57,14 @@ class Base:
     asked: Floats = field(default_factory=lambda: np.zeros((0, 3)))
     """Places of a source that is not too large, before it was evened: evening rounds off tips."""
 
+    among: float = 0.0
+    """Where it is one part of several: the length of which gaps are told in % there; 0 where it is the whole."""
+
+    @property
+    def size(self) -> float:
+        """The length of which gaps are told in %: the diagonal."""
+        return max(self.mesh.diagonal, self.among)
+
     @property
     def form(self) -> PolyMesh:
         """What the quads are to reach everywhere."""

@@ -95,7 +95,7 @@ def standing(mesh: PolyMesh, surface: Bvh, base: Base, guides: Sequence[Guide] =
     them can be seen."""
     corners = scaled_jacobian(mesh)
     own = Bvh.build(mesh.points, mesh.triangle_points)
-    size = base.mesh.diagonal
+    size = base.size
     out = gap(mesh.points, mesh.triangle_points, surface, size, 8000)
     back = gap(base.form.points, base.form.triangle_points, own, size, 8000)
     bare = back.largest
@@ -178,7 +178,7 @@ class Over:
         lines = lines_over(mesh, self.base)
         stay = np.zeros(mesh.n_points, bool) if lines is None else lines.sliding | lines.fixed
         places = np.concatenate([self.base.form.points, self.base.asked.reshape(-1, 3)])
-        reached = Reached(places, 0.01 * GAP * self.base.mesh.diagonal)
+        reached = Reached(places, 0.01 * GAP * self.base.size)
         if not self.guides:
             return uncrossed(mesh, self.surface, stay, reached=reached)
         step = float(np.median(edge_lengths(mesh)))
@@ -307,7 +307,7 @@ class _Tries:
             mesh = over.opened(untangled(mesh, over.surface, None, 120), 0.5)
             now = over.standing(mesh)
         if now.bare > GAP >= now.gap:
-            reach = 0.009 * GAP * over.base.mesh.diagonal
+            reach = 0.009 * GAP * over.base.size
             mesh, now = self._if_reached(with_ends(mesh, over.base, over.surface, lines_over(mesh, over.base), reach, over.tick), mesh, now)
         if now.bare > GAP and now.winding < self.best_now.winding - 1.0 and self._nearly(replace(now, bare=0.0)):
             # Nothing but ends that are short speaks against it: they are pulled to as at the very end.

@@ -98,7 +98,7 @@ def _laid_over(
             np.concatenate([surface.points, points]),
             np.concatenate([surface.triangles, triangles + len(surface.points)]),
         )
-    bases = _parts_of(base)
+    bases = _parts_of(base, length)
     # What can be seen is told by the source, of which a base is a part, and rounder.
     eyes = cache(lambda: eyes_on(source))
     strokes: dict[int, Floats] = {}
@@ -144,8 +144,13 @@ LEAST_QUADS = 6
 """No closed part has fewer."""
 
 
-def _parts_of(base: Base) -> list[Base]:
-    """The base's parts, each as a base of its own."""
+PART_STEPS = 45.0
+"""Of how many steps a gap is told in % at most where a part is smaller than the whole: half a step is 1.1 of them. In % of a small part
+what its few quads can reach would never do, and of the whole it might be lost."""
+
+
+def _parts_of(base: Base, length: float) -> list[Base]:
+    """The base's parts, each as a base of its own, where quads are a length wide."""
     count, label = face_parts(base.mesh)
     if count == 1:
         return [base]
@@ -161,7 +166,8 @@ def _parts_of(base: Base) -> list[Base]:
         creases = to[base.creases] if len(base.creases) else np.zeros((0, 2), np.int32)
         mesh = PolyMesh.from_faces(base.mesh.points[used], local.reshape(-1, 3).astype(np.int32))
         outside = None if seen is None or not (nearest == k).any() else split_off(seen, np.flatnonzero(nearest == k))[1]
-        out.append(Base(mesh, sorted_pairs(creases[(creases >= 0).all(axis=1)]), 0, 0, tears=base.tears, outside=outside, asked=base.asked[asked == k]))
+        out.append(Base(mesh, sorted_pairs(creases[(creases >= 0).all(axis=1)]), 0, 0, tears=base.tears, outside=outside, asked=base.asked[asked == k],
+                        among=min(base.mesh.diagonal, PART_STEPS * length)))  # fmt: skip
     return out
 
 

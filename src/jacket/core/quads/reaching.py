@@ -51,7 +51,7 @@ def ends_held(
 ) -> PolyMesh:
     """Quads pulled to the places that they leave uncovered by more than `SHORT`, where that costs no fold and hardly a corner; as they
     are where none is left by more than `from_`, in % of the diagonal."""
-    own, size = base.asked if len(base.asked) else base.form.points, base.mesh.diagonal
+    own, size = base.asked if len(base.asked) else base.form.points, base.size
     off = 100 * off_quads(laid, own)[0] / size
     if not (off > from_).any():
         return laid
@@ -67,7 +67,7 @@ def eased(laid: PolyMesh, base: Base, surface: Bvh, eyes: Callable[[], RayTree],
     """Quads whose corners are not as good as they should be relaxed all together once more, and thin corners opened, as far as that
     draws none off an end that they reach: pulls move what is near alone, and leave it more skewed than it has to be. As they
     were where corners are no better for it."""
-    lines, corners, size = lines_over(laid, base), scaled_jacobian(laid), base.mesh.diagonal
+    lines, corners, size = lines_over(laid, base), scaled_jacobian(laid), base.size
     well, well_first = WELL, WELL_FIRST
     bridged, refused = 0.0, 0.0
     for mending in MENDINGS:
@@ -101,7 +101,7 @@ def _ends_still(
 ) -> PolyMesh:  # fmt: skip
     """Quads as `move` leaves them, given which of their points stay: those at ends that they would be drawn off. They go part of
     their way at first, then none of it: one corner at each such place, then its quad, then those around."""
-    size, quads = base.mesh.diagonal, laid.as_quads()
+    size, quads = base.size, laid.as_quads()
     places = np.concatenate([base.form.points, base.asked.reshape(-1, 3)])
     off, face = off_quads(laid, places)
     seen = places_seen(places, 100 * off / size, eyes, size)
