@@ -12,7 +12,7 @@ from jacket.core.mesh.geometry import face_areas, scaled_jacobian, volume
 from jacket.core.mesh.pieces import put_side_by_side, turned_over
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.mesh.walks import euler_characteristic
-from jacket.core.quads import gridmap
+from jacket.core.quads import gridmap, grids
 from jacket.core.quads.auto import AutoSettings, automatic_quads
 from jacket.core.quads.base import make_base
 from jacket.core.quads.cut import cut_mesh
@@ -142,20 +142,23 @@ def rod(radius: float, long: float, sides: int, along: int, lifted: float) -> Po
     return PolyMesh.from_faces(np.concatenate([*rings, middles]), np.concatenate([*walls, *caps]))
 
 
-def test_a_part_thinner_than_a_step_gets_closer_ones() -> None:
-    """A rod .31 round beside a ball, with steps of .15: two sides of it would fall together. Gaps by libigl."""
+def test_a_part_thinner_than_a_step_is_covered_and_told(monkeypatch: pytest.MonkeyPatch) -> None:
+    """A rod .31 round beside a ball, with steps of .15: two sides of it would fall together. Its quads are drawn out, or where that does
+    not do its steps made closer. Gaps by libigl."""
     thin = rod(0.05, 4.0, 6, 30, 3.0)
     both = put_side_by_side([icosphere(3), thin])
-    result = automatic_quads(both, AutoSettings(quads=600, rows=0.0))
-    quads = result.mesh
-    assert len(quads.topology.nonmanifold_edges) == 0 and result.figures.folded == 0 and quads.is_quads
-    assert any("thinner than a step" in note for note in result.notes)
-    there = quads.points[quads.as_quads()].mean(axis=1)[:, 2] > 1.5
-    # A tube of four quads around at the least, twice what its area is due; the ball has so many less.
-    assert there.sum() > 100 > 1.7 * 600 * 1.26 / 13.8 and abs(quads.n_faces / 600 - 1) < 0.03
-    far = igl.point_mesh_squared_distance(thin.points, quads.points, quads.triangle_points.astype(np.int64))[0]
-    assert np.sqrt(far.max()) < 0.01 * both.diagonal
-    assert float(np.percentile(scaled_jacobian(quads), 1)) > 0.7
+    for how in ("drawn out", "made closer"):
+        result = automatic_quads(both, AutoSettings(quads=600, rows=0.0))
+        quads = result.mesh
+        assert len(quads.topology.nonmanifold_edges) == 0 and result.figures.folded == 0 and quads.is_quads
+        assert any("thinner than a step" in note and how in note for note in result.notes)
+        there = int((quads.points[quads.as_quads()].mean(axis=1)[:, 2] > 1.5).sum())
+        # What its area is due, or a tube of four even quads around at the least, twice as many; the ball has so many less.
+        assert abs(quads.n_faces / 600 - 1) < 0.03 and (abs(there / (600 * 1.26 / 13.8) - 1) < 0.15 if how == "drawn out" else there > 100)
+        far = igl.point_mesh_squared_distance(thin.points, quads.points, quads.triangle_points.astype(np.int64))[0]
+        assert np.sqrt(far.max()) < 0.01 * both.diagonal
+        assert float(np.percentile(scaled_jacobian(quads), 1)) > 0.7
+        monkeypatch.setattr(grids, "stout", lambda mesh, wanted: None)
 
 
 def test_a_surface_too_broken_for_a_grid_is_split_plainly_and_told(monkeypatch: pytest.MonkeyPatch) -> None:

@@ -121,7 +121,7 @@ def _left_out(quads: PolyMesh, source: PolyMesh, figures: QuadFigures) -> str:
     far[~places_seen(samples, far, lambda: eyes_on(source), source.diagonal)] = 0.0
     place = "({:.3g}, {:.3g}, {:.3g})".format(*samples[int(np.argmax(far))])
     share = 100.0 * float((far > REACHED).mean())
-    number = round(figures.quads * figures.gap_in_largest / REACHED, -2)
+    number = max(round(figures.quads * figures.gap_in_largest / REACHED, -2), 100)
     return (f"{share:.2g} % of the source lies over {REACHED:g} % of its diagonal off the quads, farthest near {place}; about "
             f"{int(number):,} quads would reach it, or closer steps there (Density).")  # fmt: skip
 

@@ -202,8 +202,8 @@ def _part_covered(
     progress(0.7, "relaxing the quads on the source")
 
     finish = _Finish(base, surface, guides, painted is not None, eyes, tick)
-    laid = finish.fitted(quads)
-    if gridded:
+    laid = quads if found.drawn_out else finish.fitted(quads)
+    if gridded and not found.drawn_out:
         # The first result can be looked at while ends are sought and rows closed.
         watch(laid.points[laid.topology.edge_points])
         laid, solver = _with_missed(laid, base, solver, wanted, length, finish.fitted, part(progress, 0.7, 0.75))
@@ -212,7 +212,7 @@ def _part_covered(
     # Ends of large plain splits are pulled to for a minute and hardly ever reached.
     pulls = (gridded and laid is of_grid) or laid.n_faces <= PULLED
     fitted_so = laid
-    if settings.rows > 0 and gridded and laid.n_faces >= FEW:
+    if settings.rows > 0 and gridded and laid.n_faces >= FEW and not found.drawn_out:
         # Painted steps are to differ as painted: the closer rows close, the more they even out.
         close = settings.rows if painted is None else min(settings.rows, PAINTED)
         over = Over(base, surface, guides, Ends(finish.held, eyes, finish.eased), wanted, close, finish.graded, tick)

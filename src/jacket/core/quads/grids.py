@@ -16,10 +16,12 @@ from jacket.core.quads.curvature import form_density
 from jacket.core.quads.cut import cut_mesh
 from jacket.core.quads.extract import extract_quads
 from jacket.core.quads.field import Field, smooth_field
+from jacket.core.quads.fitting import fitted
 from jacket.core.quads.gridmap import MANY, GridSolver
 from jacket.core.quads.lines import JAGS, line_ways, opened_corners
 from jacket.core.quads.pairs import without_pairs
 from jacket.core.quads.settings import AutoSettings
+from jacket.core.quads.slender import carried, stout
 from jacket.core.quads.steering import Guide, face_density, soft_pull
 from jacket.core.quads.subdivide import split_to_quads
 from jacket.core.quads.torn import GIRTH
@@ -83,7 +85,7 @@ def field_strokes(mesh: PolyMesh, field: Field, half: float) -> Floats:
 @dataclass(frozen=True, eq=False)
 class Grid:
     """Quads of a grid over a part, None where there is no sound one, with the base it lies on, its solver, how many were wanted in the
-    end and their step, and what share of the part they leave out."""
+    end and their step, what share of the part they leave out, and whether they were drawn out, and are fitted already."""
 
     base: Base
     solver: GridSolver
@@ -91,6 +93,7 @@ class Grid:
     wanted: int
     length: float
     missed: float
+    drawn_out: bool = False
 
 
 def painted_on(base: Base, settings: AutoSettings) -> Floats | None:
@@ -103,8 +106,8 @@ def painted_on(base: Base, settings: AutoSettings) -> Floats | None:
 def grid_for(
     base: Base, wanted: int, length: float, settings: AutoSettings, guides: list[Guide], notes: list[str], progress: Progress, watch: Watch
 ) -> Grid:
-    """The grid over a part. Where it leaves much out, sharp edges are rounded, or its steps are made closer; where there is none, handles
-    are cut that no row fits through."""
+    """The grid over a part. Where it leaves much out, sharp edges are rounded, quads of thin limbs drawn out, or its steps made closer;
+    where there is none, handles are cut that no row fits through."""
 
     def laid(on: Base, begin: float, look: Watch) -> Grid:
         step = 0.35 if on is base else 0.05
@@ -120,6 +123,11 @@ def grid_for(
         rounded = laid(replace(base, creases=sorted_pairs(np.zeros((0, 2)))), 0.5, unwatched)
         tried = [rounded] if rounded.missed < grid.missed else [rounded, grid]
         grid = min(grid, rounded, key=lambda one: one.missed)
+    if grid.missed > MISSED:
+        long = _drawn_out(tried[0].base, wanted, length, settings, guides, part(progress, 0.55, 0.6))
+        if long is not None and long.missed <= MISSED:
+            notes.append(f"The part near {told(base.mesh)} is thinner than a step; its quads were drawn out.")
+            grid = long
     grid = _closer(grid, tried, settings, notes, part(progress, 0.6, 0.65))
     for girth in (GIRTH, 2.0 * GIRTH) if grid.quads is None else ():
         cut_up, cut = _without_handles(grid.base, girth * length)
@@ -133,6 +141,23 @@ def grid_for(
     if len(base.creases) and not len(grid.base.creases):
         notes.append(f"Sharp edges near {told(base.mesh)} lie too close for this number of quads; they were rounded.")
     return grid
+
+
+def _drawn_out(
+    base: Base, wanted: int, length: float, settings: AutoSettings, guides: list[Guide], progress: Progress
+) -> Grid | None:  # fmt: skip
+    """The grid over a thicker form of a part, fitted there, and back on the part; None where the part is hardly thinner than a step."""
+    found = stout(base.mesh, wanted)
+    if found is None:
+        return None
+    form, step = found
+    thick = replace(base, mesh=form, asked=form.points)
+    solver = _solver(thick, step, settings, guides, part(progress, 0.0, 0.5), unwatched)
+    quads = best_pass(thick, solver, wanted, part(progress, 0.5, 1.0))
+    if quads is not None:
+        # Where it is thin relaxing draws long quads back from the ends of a limb.
+        quads = carried(fitted(quads, thick, Bvh.build(form.points, form.triangle_points)), form, base.mesh)
+    return Grid(base, solver, quads, wanted, length, missed_by(quads, base, wanted), drawn_out=True)
 
 
 def _closer(grid: Grid, tried: list[Grid], settings: AutoSettings, notes: list[str], progress: Progress) -> Grid:

@@ -61,3 +61,13 @@ def barycentric(place: Floats, corners: Floats) -> Floats | None:
         return None
     v, w = (bb * pa - ab * pb) / det, (aa * pb - ab * pa) / det
     return np.array([1 - v - w, v, w])
+
+
+def shares_in(corners: Floats, places: Floats) -> Floats:
+    """(N, 3) shares of the corners (N, 3, d) of triangles in places (N, d) on them."""
+    e, f, d = corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0], places - corners[:, 0]
+    ee, ef, ff = (e * e).sum(axis=1), (e * f).sum(axis=1), (f * f).sum(axis=1)
+    de, df = (d * e).sum(axis=1), (d * f).sum(axis=1)
+    det = np.maximum(ee * ff - ef * ef, 1e-300)
+    v, w = (de * ff - df * ef) / det, (df * ee - de * ef) / det
+    return np.stack([1 - v - w, v, w], axis=1)

@@ -10,6 +10,7 @@ from jacket.core.mesh.diagonals import short_diagonals
 from jacket.core.mesh.polymesh import Bools, Floats, PolyMesh
 from jacket.core.mesh.tables import finite_rows
 from jacket.core.space.bvh import Bvh
+from jacket.core.space.segments import shares_in
 from jacket.core.uv.islands import Islands
 from jacket.core.uv.sheets import ONE_SHEET, Sheets
 
@@ -37,7 +38,7 @@ def onto_form(curves: Sequence[Floats], mesh: PolyMesh, sheets: Sheets = ONE_SHE
         at = _dense(np.asarray(curve, float))
         on, which, off = tree.closest(np.column_stack([at, np.zeros(len(at))]))
         corners = triangles[which]
-        places = np.einsum("nk,nkd->nd", _shares(flat[corners][..., :2], on[:, :2]), mesh.points[mesh.corners[corners]])
+        places = np.einsum("nk,nkd->nd", shares_in(flat[corners][..., :2], on[:, :2]), mesh.points[mesh.corners[corners]])
         breaks = (off > BESIDE)[1:] | (off > BESIDE)[:-1] | (label[which][1:] != label[which][:-1])
         out += _pieces(places, off <= BESIDE, breaks, CHORD * mesh.diagonal)
     return out
@@ -57,7 +58,7 @@ def onto_sheet(
         at = _dense(np.asarray(curve, float))
         on, which, _ = surface.closest(at)
         corners = mesh.triangles[which]
-        uv = np.einsum("nk,nkd->nd", _shares(mesh.points[mesh.corners[corners]], on), mesh.uv[corners])
+        uv = np.einsum("nk,nkd->nd", shares_in(mesh.points[mesh.corners[corners]], on), mesh.uv[corners])
         good = finite_rows(uv)
         breaks = ~good[1:] | ~good[:-1] | (label[corners[1:, 0]] != label[corners[:-1, 0]]) | _jumps(at, uv)
         out += _pieces(uv, good, breaks, CHORD)
@@ -81,16 +82,6 @@ def _jumps(at: Floats, uv: Floats) -> Bools:
     here = np.maximum(np.linalg.norm(np.diff(at, axis=0), axis=1), 1e-300)
     usual = float(np.nanmedian(there / here))
     return np.asarray(there > 8.0 * usual * here)
-
-
-def _shares(corners: Floats, places: Floats) -> Floats:
-    """(N, 3) shares of the corners (N, 3, d) of triangles in places (N, d) on them."""
-    e, f, d = corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0], places - corners[:, 0]
-    ee, ef, ff = (e * e).sum(axis=1), (e * f).sum(axis=1), (f * f).sum(axis=1)
-    de, df = (d * e).sum(axis=1), (d * f).sum(axis=1)
-    det = np.maximum(ee * ff - ef * ef, 1e-300)
-    v, w = (de * ff - df * ef) / det, (df * ee - de * ef) / det
-    return np.stack([1 - v - w, v, w], axis=1)
 
 
 def _pieces(places: Floats, good: Bools, breaks: Bools, chord: float) -> list[Floats]:
