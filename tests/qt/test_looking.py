@@ -22,8 +22,16 @@ def test_the_cage_of_a_large_layer_is_found_beside_the_window(window: Window, mo
     window.program.show(replace(window.display, lit=False, map=""))
     settle(window, 30)
     without = len(window.form.scene.layers)
+    looked, found_reach = threading.Event(), derive.found_reach
+
+    def waiting(*arguments: Any) -> Any:
+        assert looked.wait(30)
+        return found_reach(*arguments)
+
+    monkeypatch.setattr(derive, "found_reach", waiting)
     window.program.show(replace(window.display, cage=True))
     assert len(window.form.scene.layers) == without
+    looked.set()
     assert settle(window, 30)
     assert len(window.form.scene.layers) == without + 1
     mesh, over = window.document.require_jacket().mesh, window.document.state.source

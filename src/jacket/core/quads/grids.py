@@ -151,7 +151,7 @@ def _drawn_out(
     if found is None:
         return None
     form, step = found
-    thick = replace(base, mesh=form, asked=form.points)
+    thick = replace(base, mesh=form, outside=None, asked=form.points)
     solver = _solver(thick, step, settings, guides, part(progress, 0.0, 0.5), unwatched)
     quads = best_pass(thick, solver, wanted, part(progress, 0.5, 1.0))
     if quads is not None:
