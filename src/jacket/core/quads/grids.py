@@ -30,6 +30,7 @@ from jacket.core.source.weld import compact
 from jacket.core.source.whole import handles_cut, sheets_parted
 from jacket.core.space.bvh import Bvh
 from jacket.core.space.sample import uncovered_share
+from jacket.errors import SolveError
 from jacket.progress import Progress, part
 
 SPARSER = 1.25
@@ -152,7 +153,11 @@ def _drawn_out(
         return None
     form, step = found
     thick = replace(base, mesh=form, outside=None, asked=form.points)
-    solver = _solver(thick, step, settings, guides, part(progress, 0.0, 0.5), unwatched)
+    try:
+        solver = _solver(thick, step, settings, guides, part(progress, 0.0, 0.5), unwatched)
+    except SolveError:
+        # The grid over the part itself may still do.
+        return None
     quads = best_pass(thick, solver, wanted, part(progress, 0.5, 1.0))
     if quads is not None:
         # Where it is thin relaxing draws long quads back from the ends of a limb.

@@ -38,7 +38,7 @@ def half_thickness(mesh: PolyMesh) -> Floats:
 
 def stout(mesh: PolyMesh, wanted: int) -> tuple[PolyMesh, float] | None:
     """A form of the same triangles that is nowhere thinner than so many quads over it are wide, and their step; None where the mesh is
-    hardly thinner anywhere."""
+    hardly thinner anywhere, or none comes of it."""
     half, normals, even = half_thickness(mesh), point_normals(mesh), _means(mesh)
     area = float(face_areas(mesh).sum())
     step, form = float(np.sqrt(area / wanted)), mesh
@@ -58,7 +58,8 @@ def stout(mesh: PolyMesh, wanted: int) -> tuple[PolyMesh, float] | None:
     for _ in range(SMOOTHED):
         for share in (1.0, BACK):
             form = form.with_points(form.points + np.where(thin, share * (even @ form.points - form.points), 0.0))
-    return form, float(np.sqrt(face_areas(form).sum() / wanted))
+    areas = face_areas(form)
+    return (form, float(np.sqrt(areas.sum() / wanted))) if (areas > 0).all() else None
 
 
 def _means(mesh: PolyMesh) -> sparse.csr_array:
