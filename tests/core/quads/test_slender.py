@@ -7,6 +7,7 @@ import numpy as np
 import pytest
 
 from jacket.core.mesh.geometry import edge_lengths, face_areas, scaled_jacobian
+from jacket.core.mesh.pieces import put_side_by_side
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.mesh.walks import euler_characteristic
 from jacket.core.quads.auto import AutoSettings, automatic_quads
@@ -40,6 +41,8 @@ def test_a_thick_form_stays_and_a_thin_one_gets_room_for_four_quads_around() -> 
     radius = np.linalg.norm(form.points[wall][:, 1:], axis=1)
     assert step == pytest.approx(2 * np.pi * ROUND * LONG / 100, rel=0.12)
     assert radius.mean() == pytest.approx(ROUND * step, rel=0.12) and radius.std() < 0.03 * radius.mean()
+    # Ten bodies for twenty quads would get thicker and thicker.
+    assert stout(put_side_by_side([icosphere(1).with_points(icosphere(1).points + [3 * k, 0, 0]) for k in range(10)]), 20) is None
     # Its ends do not come nearer.
     assert np.ptp(form.points[:, 0]) >= LONG and form.corners is thin.corners
 

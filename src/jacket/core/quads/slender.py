@@ -49,8 +49,11 @@ def stout(mesh: PolyMesh, wanted: int) -> tuple[PolyMesh, float] | None:
             way = even @ way
         form = mesh.with_points(mesh.points + way[:, None] * normals)
         before, step = step, float(np.sqrt(face_areas(form).sum() / wanted))
-        if abs(step / before - 1) < 0.01:
+        if abs(step - before) <= 0.01 * before:
             break
+    else:
+        # So few quads go round nothing: it would be thicker and thicker.
+        return None
     if face_areas(form).sum() <= HARDLY * area:
         return None
     # On the inner side of bends it folds.
