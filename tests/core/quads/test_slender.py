@@ -6,7 +6,7 @@ import igl
 import numpy as np
 import pytest
 
-from jacket.core.mesh.geometry import edge_lengths, face_areas, scaled_jacobian
+from jacket.core.mesh.geometry import edge_lengths, face_areas, point_normals, scaled_jacobian
 from jacket.core.mesh.pieces import put_side_by_side
 from jacket.core.mesh.polymesh import PolyMesh
 from jacket.core.mesh.walks import euler_characteristic
@@ -23,11 +23,12 @@ def thin_rod() -> PolyMesh:
 
 
 def test_half_the_thickness_of_a_ball_and_of_a_rod_is_the_radius() -> None:
-    assert half_thickness(icosphere(3)) == pytest.approx(1.0, rel=0.02)
-    wall = np.abs(thin_rod().points[:, 0]) < 1.9
-    assert half_thickness(thin_rod())[wall] == pytest.approx(THIN, rel=0.05)
+    ball, thin = icosphere(3), thin_rod()
+    assert half_thickness(ball, point_normals(ball)) == pytest.approx(1.0, rel=0.02)
+    wall = np.abs(thin.points[:, 0]) < 1.9
+    assert half_thickness(thin, point_normals(thin))[wall] == pytest.approx(THIN, rel=0.05)
     sheet = PolyMesh.from_faces(np.array([[0, 0, 0], [1, 0, 0], [0, 1, 0.0]]), np.array([[0, 1, 2]]))
-    assert np.isinf(half_thickness(sheet)).all()
+    assert np.isinf(half_thickness(sheet, point_normals(sheet))).all()
 
 
 def test_a_thick_form_stays_and_a_thin_one_gets_room_for_four_quads_around() -> None:

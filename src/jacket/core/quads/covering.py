@@ -203,9 +203,10 @@ def _part_covered(
 
     finish = _Finish(base, surface, guides, painted is not None, eyes, tick)
     laid = quads if found.drawn_out else finish.fitted(quads)
-    if gridded and not found.drawn_out:
+    if gridded:
         # The first result can be looked at while ends are sought and rows closed.
         watch(laid.points[laid.topology.edge_points])
+    if gridded and not found.drawn_out:
         laid, solver = _with_missed(laid, base, solver, wanted, length, finish.fitted, part(progress, 0.7, 0.75))
     of_grid = laid
     laid = _whole(laid, base, surface, wanted, notes)

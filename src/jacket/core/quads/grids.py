@@ -161,7 +161,7 @@ def _drawn_out(
     quads = best_pass(thick, solver, wanted, part(progress, 0.5, 1.0))
     if quads is not None:
         # Where it is thin relaxing draws long quads back from the ends of a limb.
-        quads = carried(fitted(quads, thick, Bvh.build(form.points, form.triangle_points)), form, base.mesh)
+        quads = carried(fitted(quads, thick, Bvh.build(form.points, form.triangle_points), painted_on(base, settings) is not None), form, base.mesh)
     return Grid(base, solver, quads, wanted, length, missed_by(quads, base, wanted), drawn_out=True)
 
 

@@ -28,9 +28,8 @@ HARDLY = 1.05
 """Times the area from which on a form has become another one."""
 
 
-def half_thickness(mesh: PolyMesh) -> Floats:
-    """(V,) half the way inwards from each point to the other side of a mesh of triangles, inf where there is none."""
-    normals = point_normals(mesh)
+def half_thickness(mesh: PolyMesh, normals: Floats) -> Floats:
+    """(V,) half the way inwards, against normals (V, 3), from each point to the other side of a mesh of triangles, inf where there is none."""
     tree = RayTree.build(mesh.points, mesh.triangle_points)
     which, far = tree.first(mesh.points - 1e-4 * mesh.diagonal * normals, -normals)
     return np.where(which >= 0, 0.5 * far, np.inf)
@@ -39,7 +38,8 @@ def half_thickness(mesh: PolyMesh) -> Floats:
 def stout(mesh: PolyMesh, wanted: int) -> tuple[PolyMesh, float] | None:
     """A form of the same triangles that is nowhere thinner than so many quads over it are wide, and their step; None where the mesh is
     hardly thinner anywhere, or none comes of it."""
-    half, normals, even = half_thickness(mesh), point_normals(mesh), _means(mesh)
+    normals, even = point_normals(mesh), _means(mesh)
+    half = half_thickness(mesh, normals)
     area = float(face_areas(mesh).sum())
     step, form = float(np.sqrt(area / wanted)), mesh
     # A thicker form has a larger step, for which it is to be thicker still.
