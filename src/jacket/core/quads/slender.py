@@ -11,6 +11,7 @@ import numpy as np
 from scipy import sparse
 
 from jacket.core.mesh.geometry import face_areas, point_normals
+from jacket.core.mesh.means import means_over
 from jacket.core.mesh.polymesh import Floats, PolyMesh
 from jacket.core.space.bvh import Bvh
 from jacket.core.space.rays import RayTree
@@ -69,8 +70,7 @@ def _means(mesh: PolyMesh) -> sparse.csr_array:
     """(V, V) means over a point and its neighbours."""
     ends, n = mesh.topology.edge_points, mesh.n_points
     both = sparse.coo_array((np.ones(2 * len(ends)), (ends.T.ravel(), ends[:, ::-1].T.ravel())), shape=(n, n)).tocsr()
-    both = (both + sparse.identity(n)).tocsr()
-    return sparse.csr_array(sparse.diags_array(1.0 / np.asarray(both.sum(axis=1)).ravel()) @ both)
+    return means_over(both)
 
 
 def carried(quads: PolyMesh, form: PolyMesh, mesh: PolyMesh) -> PolyMesh:

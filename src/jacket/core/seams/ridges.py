@@ -5,10 +5,11 @@ from __future__ import annotations
 from heapq import heapify, heappop, heappush
 
 import numpy as np
-from scipy.sparse import coo_array, csr_array, diags_array, identity
+from scipy.sparse import coo_array, csr_array
 from scipy.sparse.csgraph import connected_components, dijkstra
 
 from jacket.core.mesh.geometry import edge_lengths, face_areas
+from jacket.core.mesh.means import means_over
 from jacket.core.mesh.polymesh import Bools, Floats, Ints, PolyMesh
 from jacket.core.mesh.walks import face_parts
 from jacket.core.seams.cost import signed_dihedral
@@ -49,8 +50,7 @@ def rounded_edges(mesh: PolyMesh) -> Bools:
 
 def _rounded(mesh: PolyMesh, straight: csr_array, rows: Ints) -> tuple[Floats, Bools, Bools]:
     """(E,) degrees that the three rows round each edge turn together, whether they clearly round it, and whether less clearly."""
-    means = straight + identity(mesh.topology.n_edges, format="csr")
-    means = diags_array(1.0 / np.asarray(means.sum(axis=1)).ravel()) @ means
+    means = means_over(straight)
     even = signed_dihedral(mesh)
     for _ in range(EVENED):
         even = means @ even

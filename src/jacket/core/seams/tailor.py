@@ -11,6 +11,7 @@ import numpy as np
 from scipy import sparse
 from scipy.sparse.csgraph import breadth_first_order, dijkstra, minimum_spanning_tree
 
+from jacket.core.mesh.means import means_over
 from jacket.core.mesh.polymesh import Floats, Ints, PolyMesh
 from jacket.core.mesh.walks import euler_characteristic, face_parts
 from jacket.core.seams.cloth import Part
@@ -145,8 +146,7 @@ class Tailor(Ringer):
         if self._means is None:
             both = (self.ways + self.ways.T).tocsr()
             both.data = np.ones_like(both.data)
-            both = (both + sparse.identity(self.mesh.n_points)).tocsr()
-            self._means = sparse.diags_array(1 / np.asarray(both.sum(axis=1)).ravel()) @ both
+            self._means = means_over(both)
         return self._means
 
     _means: sparse.csr_array | None = field(init=False, default=None)
