@@ -62,7 +62,9 @@ def sheets_wanted(options: Options) -> Sheets:
 
 def add_search(parser: argparse.ArgumentParser) -> None:
     """Options of how islands are packed."""
-    parser.add_argument("--turn", choices=tuple(TURNS), default="free", help="how islands may turn")
+    parser.add_argument("--turn", choices=tuple(TURNS), default="upright",
+                        help="how islands may turn: freely but for those with straight sides, which stand along the sheet (upright), "
+                             "all freely, by quarters or not at all")  # fmt: skip
     parser.add_argument("--mirrored", action="store_true", help="islands may be laid on their face")
     parser.add_argument("--steps", type=whole(0, 1_000_000), default=40, metavar="N",
                         help="rounds of the search, 0 to 1,000,000; with a seed they give the same result every time (40)")

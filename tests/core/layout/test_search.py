@@ -308,7 +308,7 @@ def test_runs_of_a_border_that_lie_far_are_passed_over_without_a_difference(seed
     size, room = random.uniform(0.7, 1.3, 3), Room(np.array([[400.0, 400]]), np.array([4.0]), np.array([0.0]))
     lying = Lying(random.uniform(180, 220, (3, 2)), random.uniform(0, 6, 3), np.array([1.0, -1, 1]), np.zeros(3, np.int64))
     pairs = np.array([[0, 1], [0, 2], [1, 2]])
-    energy, worst, share, _ = descend(pairs, np.ones(3), np.ones(3, bool), True, size, lying, stock_of(shapes), room, 0, 0.1)
+    energy, worst, share, _ = descend(pairs, np.ones(3), np.ones(3, bool), np.ones(3, bool), size, lying, stock_of(shapes), room, 0, 0.1)
 
     def world(k: int) -> np.ndarray:
         return (shapes[k].border * [lying.flip[k], 1] * size[k]) @ turn_matrix(lying.turn[k]).T + lying.middle[k]
@@ -361,7 +361,7 @@ def test_a_shape_is_put_where_settling_costs_least() -> None:
     stock, room = stock_of([shape] * 3), Room(np.array([[400.0, 300]]), np.array([4.0]), np.array([2.0]))
     start = Lying(np.array([[60.0, 60], [150, 60], [70, 66]]), np.zeros(3), np.ones(3), np.zeros(3, np.int64))
     last, places = np.array([False, False, True]), np.array([[0, 150, 62, 0.1, 1.0], [0, 395, 150, 0.2, 1.0], [0, 300, 200, 0.3, -1.0], [0, 62, 60, 0, 1.0]])
-    rest = (np.zeros((0, 0)), True, np.ones(3))
+    rest = (np.zeros((0, 0)), np.ones(3, bool), np.ones(3))
     costs = []
     for place in places:
         lying = start.copied()

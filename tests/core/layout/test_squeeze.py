@@ -80,7 +80,7 @@ def test_overlapping_shapes_come_apart() -> None:
     stock = stock_of(shapes)
     for _ in range(30):
         pairs = close_pairs(active, size, lying, stock, room, 30.0)
-        _, worst, _, _ = descend(pairs, np.ones(len(pairs)), active, True, size, lying, stock, room, 60, 0.05)
+        _, worst, _, _ = descend(pairs, np.ones(len(pairs)), active, np.ones(len(active), bool), size, lying, stock, room, 60, 0.05)
         if worst <= 0.05:
             break
     assert worst <= 0.05
@@ -96,7 +96,7 @@ def test_the_squeeze_ends_exactly_at_the_margin_and_nothing_grows_further() -> N
     room = Room(np.array([[256.0, 256]]), np.array([6.0]), np.array([4.0]))
     middle = np.array([[66.0, 64], [190, 66], [63, 189], [188, 192]])
     lying = Lying(middle, np.array([0.02, -0.01, 0.03, 0.0]), np.ones(4), np.zeros(4, np.int64))
-    done = Squeeze(outlines, room, np.zeros(4, bool), True).enlarged(lying, 0.95)
+    done = Squeeze(outlines, room, np.zeros(4, bool), np.ones(4, bool)).enlarged(lying, 0.95)
     assert done is not None
     assert done[1] == pytest.approx((256 - 2 * 4 - 6) / 2 / 100, rel=2e-4)
     forms = drawn(outlines, done[0], np.full(4, done[1]))
@@ -108,7 +108,7 @@ def test_a_shape_grows_in_the_hole_of_another_and_fixed_ones_stay() -> None:
     outlines = Outlines.of([ring(100, 60), star(40, 8, 0.9)])
     room = Room(np.array([[256.0, 256]]), np.array([5.0]), np.array([2.0]))
     lying = Lying(np.array([[128.0, 128], [120, 133]]), np.zeros(2), np.ones(2), np.zeros(2, np.int64))
-    done = Squeeze(outlines, room, np.array([True, False]), True).enlarged(lying, 1.0)
+    done = Squeeze(outlines, room, np.array([True, False]), np.ones(2, bool)).enlarged(lying, 1.0)
     assert done is not None and np.array_equal(done[0].middle[0], [128, 128])
     hole = shapely.box(68, 68, 188, 188)
     inner = drawn(outlines, done[0], np.array([1.0, done[1]]))[1]
@@ -123,7 +123,7 @@ def test_what_settling_tells_holds_of_where_shapes_have_come_to_lie() -> None:
     room = Room(np.array([[512.0, 256]]), np.array([3.0]), np.array([2.0]))
     lying = Lying(np.array([[70.0, 128], [130, 128], [281, 128]]), np.zeros(3), np.ones(3), np.zeros(3, np.int64))
     stock = stock_of([Shape.of(disc, 1.0, 2.0, 1.0, 10.0)] * 3)
-    search = Search(stock, room, Freedom(), lying, 1.0, np.zeros(3, bool))
+    search = Search(stock, room, Freedom(np.zeros(3, int)), lying, 1.0, np.zeros(3, bool))
     told = search.settle(lying, 1.0, np.ones(3, bool), 60)[1]
     assert told == pytest.approx(search.settle(lying, 1.0, np.ones(3, bool), 0)[1], abs=1e-9)
 
@@ -141,7 +141,7 @@ def test_what_lies_too_close_in_a_slot_is_led_out_of_it_in_small_steps(until: fl
     lying = Lying(np.array([[128.0, 128], [138, 128]]), np.zeros(2), np.ones(2), np.zeros(2, np.int64))
     forms = drawn(outlines, lying, np.ones(2))
     assert forms[0].distance(forms[1]) == pytest.approx(4 - 0.3 / np.sqrt(1.01), abs=1e-6)
-    done = Squeeze(outlines, room, np.zeros(2, bool), False).enlarged(lying, 1.0, trust=0.4, rounds=60, until=until)
+    done = Squeeze(outlines, room, np.zeros(2, bool), np.zeros(2, bool)).enlarged(lying, 1.0, trust=0.4, rounds=60, until=until)
     assert done is not None
     forms = drawn(outlines, done[0], np.full(2, done[1]))
     assert forms[0].distance(forms[1]) >= 4.0 and done[0].middle[1, 0] - done[0].middle[0, 0] > 10.5
@@ -156,7 +156,7 @@ def test_a_layout_closer_than_is_allowed_is_parted_first() -> None:
     outlines = [closed(np.stack([np.cos(t), np.sin(t)], axis=1) * rng.uniform(0.4, 1, (12, 1)) * rng.uniform(15, 40)) for t in turns]
     areas = np.array([polygon(o).area for o in outlines])
     side, margin = np.array([512.0, 512]), 4.0
-    plain, close = (Greedy(outlines, areas, side, margin, margin, 8, close=c) for c in (False, True))
+    plain, close = (Greedy(outlines, areas, side, margin, margin, [8] * len(outlines), close=c) for c in (False, True))
     first, ahead = plain.best(), close.best()
     assert first is not None and ahead is not None and ahead.scale > 1.02 * first.scale
 
@@ -171,7 +171,7 @@ def test_a_layout_closer_than_is_allowed_is_parted_first() -> None:
     assert margin - 2 * close.cell < least(lying(ahead), ahead.scale) < margin
     shapes = [Shape.of(o, a, 2.0, 1.0, 10.0) for o, a in zip(outlines, areas, strict=True)]
     room = Room(side[None], np.array([margin]), np.array([margin]))
-    search = Search(stock_of(shapes), room, Freedom(), lying(first), first.scale, np.zeros(70, bool))
+    search = Search(stock_of(shapes), room, Freedom(np.zeros(70, int)), lying(first), first.scale, np.zeros(70, bool))
     search.ahead = lying(ahead), ahead.scale
     found = next(f for f, _ in zip(search.steps(), range(12), strict=False) if f.scale > first.scale)
     smaller = np.log(found.scale / ahead.scale) / np.log(SMALLER)

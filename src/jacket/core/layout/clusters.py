@@ -20,6 +20,7 @@ class Cluster:
     """Pieces with a place in common: how each lies about the cluster's middle, at rest.
 
     pieces  numbers;  middle (K, 2) and turn (K,) of each
+    upright whether one of them is to stand along the sheet's sides
     """
 
     pieces: tuple[int, ...]
@@ -29,6 +30,7 @@ class Cluster:
     area: float
     sheet: int
     fixed: bool
+    upright: bool
 
 
 def clusters_of(pieces: Sequence[Piece], margin: float, turns: int) -> list[Cluster]:
@@ -47,7 +49,7 @@ def _cluster(pieces: Sequence[Piece], ids: list[int], margin: float, turns: int)
         areas = np.array([p.area for p in rows])
         side = np.sqrt(areas.sum() / 0.85)
         while True:
-            lay = Greedy([p.segments for p in rows], areas, np.array([side, side]), margin * ROOM_TO_MOVE, 0.0, turns).at(1.0)
+            lay = Greedy([p.segments for p in rows], areas, np.array([side, side]), margin * ROOM_TO_MOVE, 0.0, turnings([p.upright for p in rows], turns)).at(1.0)
             if lay is not None:
                 break
             side *= 1.04
@@ -55,7 +57,14 @@ def _cluster(pieces: Sequence[Piece], ids: list[int], margin: float, turns: int)
     laid = [p.segments @ turn_matrix(float(t)).T + m for p, t, m in zip(rows, turn, middle, strict=True)]
     whole = np.concatenate(laid)
     shift = (whole.min(axis=(0, 1)) + whole.max(axis=(0, 1))) / 2 if len(ids) > 1 else np.zeros(2)
-    return Cluster(tuple(ids), middle - shift, turn, whole - shift, float(sum(p.area for p in rows)), rows[0].sheet, rows[0].fixed)
+    return Cluster(
+        tuple(ids), middle - shift, turn, whole - shift, float(sum(p.area for p in rows)), rows[0].sheet, rows[0].fixed, any(p.upright for p in rows)
+    )
+
+
+def turnings(upright: Sequence[bool], turns: int) -> list[int]:
+    """By how many parts of a turn each may be turned in a first layout: quarters at most where it is to stand upright."""
+    return [min(turns, 4) if u else turns for u in upright]
 
 
 def pieces_lying(clusters: Sequence[Cluster], lying: Lying, scale: float, count: int) -> Lying:

@@ -36,18 +36,18 @@ class Greedy:
     """A grid of square cells over a sheet of `size` pixels.
 
     outlines  (S, 2, 2) segments of each, about the origin, at scale 1
+    turns     by how many parts of a turn each may be turned (N,)
     stay      outlines in pixels of the sheet that are there already
     close     whether cells count by their middles: denser, but neighbours may lie up to a cell too near, and are to be parted
     order     in which they are laid; largest first unless given
     """
 
     def __init__(
-        self, outlines: Sequence[Floats], areas: Floats, size: Floats, margin: float, edge: float, turns: int,
+        self, outlines: Sequence[Floats], areas: Floats, size: Floats, margin: float, edge: float, turns: Sequence[int],
         stay: Sequence[Floats] = (), close: bool = False, order: NDArray[np.signedinteger] | None = None,
     ) -> None:  # fmt: skip
-        self.outlines, self.areas, self.turns = [np.ascontiguousarray(o) for o in outlines], areas, turns
-        if len(self.outlines) > MANY and turns == 8:
-            self.turns = 4
+        self.outlines, self.areas = [np.ascontiguousarray(o) for o in outlines], areas
+        self.turns = np.minimum(turns, 4) if len(self.outlines) > MANY else np.array(turns)
         long = float(size.max())
         self.cell = long / min(np.ceil(long), 640 if len(self.outlines) > 300 else CELLS)
         self.widen = margin / 2 / self.cell - (MIDDLES if close else 0.0)
@@ -79,8 +79,8 @@ class Greedy:
         """Masks of every outline in every turning at a scale."""
         size = scale / self.cell
         return [
-            [turned_mask(o, 2 * np.pi * t / self.turns, size, self.widen) for t in range(self.turns)]
-            for o in self.outlines
+            [turned_mask(o, 2 * np.pi * t / turns, size, self.widen) for t in range(turns)]
+            for o, turns in zip(self.outlines, self.turns.tolist(), strict=True)
         ]
 
     def best(self, tries: int = 4, progress: Progress = silent) -> Lay | None:
@@ -116,10 +116,11 @@ class Greedy:
         rows_at = np.cumsum([0] + [m.height + 1 for m in flat])
         sizes = np.array([(m.width, m.height) for m in flat])
         first, last = np.concatenate([m.first for m in flat]), np.concatenate([m.last for m in flat])
-        laid = _lay(self.order, self.turns, sizes, rows_at, row_start, first, last, self.start.copy())
+        begin = np.cumsum(self.turns) - self.turns
+        laid = _lay(self.order, begin, self.turns, sizes, rows_at, row_start, first, last, self.start.copy())
         if len(laid) < len(self.order):
             return None
-        low = np.array([flat[k * self.turns + t].low for k, t in enumerate(laid[:, 0].tolist())])
+        low = np.array([flat[m].low for m in (begin + laid[:, 0]).tolist()])
         return Lay((laid[:, 1:] - low + self.inset) * self.cell, 2 * np.pi * laid[:, 0] / self.turns, scale)
 
 
@@ -193,22 +194,22 @@ def _fill(busy, next_busy, run_end, row_start, first, last, x, y):
 
 
 @kernel
-def _lay(order, turns, sizes, rows_at, row_start, first, last, busy):
+def _lay(order, begin, turns, sizes, rows_at, row_start, first, last, busy):
     """(N, 3) turning, column and row of each mask in the order given, or nothing where one finds no room; mask k in turning t has width
-    and height in sizes[turns · k + t], its rows from rows_at of that on."""
+    and height in sizes[begin[k] + t], its rows from rows_at of that on."""
     next_busy, run_end = _jump_tables(busy)
     out = np.empty((len(order), 3), np.int64)
     for k in order:
         best_top, best_x, best_y, best_turn = len(busy), 0, 0, -1
-        for t in range(turns):
-            m = k * turns + t
+        for t in range(turns[k]):
+            m = begin[k] + t
             width, height = sizes[m, 0], sizes[m, 1]
             y, x = _lowest(next_busy, run_end, row_start[rows_at[m] : rows_at[m + 1]], first, last, width, height, best_top)
             if y >= 0 and (best_turn < 0 or y + height < best_top or (y + height == best_top and x < best_x)):
                 best_top, best_x, best_y, best_turn = y + height, x, y, t
         if best_turn < 0:
             return out[:0]
-        m = k * turns + best_turn
+        m = begin[k] + best_turn
         _fill(busy, next_busy, run_end, row_start[rows_at[m] : rows_at[m + 1]], first, last, best_x, best_y)
         out[k, 0], out[k, 1], out[k, 2] = best_turn, best_x, best_y
     return out

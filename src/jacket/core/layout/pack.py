@@ -4,14 +4,14 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import partial
 
 import numpy as np
 from numpy.typing import NDArray
 
 from jacket.core.beside import Begun, ahead
-from jacket.core.layout.clusters import clusters_of, pieces_lying
+from jacket.core.layout.clusters import clusters_of, pieces_lying, turnings
 from jacket.core.layout.greedy import Greedy, turn_matrix
 from jacket.core.layout.parting import Lying, Room
 from jacket.core.layout.pieces import Bonds, Layer, Piece, pieces_of
@@ -24,7 +24,12 @@ from jacket.core.uv.sheets import Sheet, checked_sheets
 from jacket.errors import MeshError
 from jacket.progress import Progress, part, silent
 
-TURNS = {"free": 0, "quarter": 4, "none": 1}
+TURNS = {"upright": 0, "free": 0, "quarter": 4, "none": 1}
+"""Ways in which islands may turn, and by how many parts of a turn: 0 for any; of the first those with straight sides by quarters."""
+ALIGNED = ("upright", "free")
+"""Those in which how an island lies before packing does not matter."""
+STANDING = 0.93
+"""Sides of a sheet that an island with straight sides may be long at rest: layouts become up to so much larger."""
 LONG = 1024.0
 """Units along the longest sheet in which packing counts, whatever the sheets' pixels."""
 TOGETHER = 3
@@ -46,7 +51,8 @@ LEAST_MARGIN = 0.3
 class PackSettings:
     """How to pack.
 
-    turn      "free", "quarter" or "none";  mirrored  whether islands may be laid on their face
+    turn      "upright": islands with straight sides stand along the sheet, others turn freely; "free", "quarter" or "none"
+    mirrored  whether islands may be laid on their face
     spread    whether islands are shared out among the sheets anew, or stay on the sheet they lie on
     steps     rounds of the search; the same input, seed and steps give the same result
     seconds   after which the search ends, whatever is left of the steps
@@ -54,7 +60,7 @@ class PackSettings:
     even      whether all islands get one density, or keep their sizes against one another
     """
 
-    turn: str = "free"
+    turn: str = "upright"
     mirrored: bool = False
     spread: bool = False
     steps: int = 40
@@ -121,11 +127,12 @@ def pack_layers(
     """
     sheets = checked_sheets(layers[0].islands.sheets)
     if settings.turn not in TURNS:
-        raise MeshError(f"Turning '{settings.turn}' is unknown; choose free, quarter or none.")
+        raise MeshError(f"Turning '{settings.turn}' is unknown; choose {', '.join(tuple(TURNS)[:-1])} or none.")
     if settings.density is not None and not (np.isfinite(settings.density) and settings.density > 0):
         raise MeshError("A density to keep has to be more than 0 pixels a unit; type one, or fill the sheet.")
     _refuse_closed(layers)
-    pieces = pieces_of(layers, settings.even or settings.density is not None, settings.turn == "free")
+    even, aligned = settings.even or settings.density is not None, settings.turn in ALIGNED
+    pieces = pieces_of(layers, even, aligned, settings.turn == "upright")
     if all(p.fixed for p in pieces):
         raise MeshError("There is no island to pack; flatten the jacket first.")
     table = _Table(layers, sheets, pieces, settings)
@@ -156,11 +163,17 @@ class _Table:
         free = max(float(sizes.prod(axis=1).sum()) - sum(p.area for p in pieces if p.fixed) / self.unit**2, 1.0)
         # Pieces rest at a size at which they would fill seven tenths of what is free.
         self.rest = float(np.sqrt(0.7 * free / sum(p.area for p in pieces if not p.fixed)))
-        self.pieces = [p.at_size(1 / self.unit if p.fixed else self.rest) for p in pieces]
+        self.pieces = [self._at_rest(p) for p in pieces]
         self.fixed = np.array([p.fixed for p in pieces])
         self.clusters = clusters_of(self.pieces, float(margin.max()), TURNS[settings.turn] or 8)
         self.still = np.array([c.fixed for c in self.clusters])
         self.most = settings.density / self.unit / self.rest if settings.density is not None else np.inf
+
+    def _at_rest(self, piece: Piece) -> Piece:
+        out = piece.at_size(1 / self.unit if piece.fixed else self.rest)
+        # What is longer than a sheet lies across its corners, however straight: standing it would hold all others back.
+        long = float(np.ptp(out.segments.reshape(-1, 2), axis=0).max()) > STANDING * float(self.room.sizes.max())
+        return replace(out, upright=False) if long else out
 
     # ---- steps ---------------------------------------------------------------------------------------------------------
 
@@ -201,7 +214,8 @@ class _Table:
 
     def _squeeze(self) -> Squeeze:
         outlines = Outlines.of([p.segments for p in self.pieces])
-        return Squeeze(outlines, self.room, self.fixed, self.settings.turn == "free")
+        turning = np.array([self.settings.turn in ALIGNED and not p.upright for p in self.pieces])
+        return Squeeze(outlines, self.room, self.fixed, turning)
 
     def _first(self, progress: Progress) -> tuple[Lying, float]:
         """A valid layout at once."""
@@ -242,7 +256,7 @@ class _Table:
                 stay = [c.segments for c in self.clusters if c.fixed and c.sheet == k]
                 area = np.array([self.clusters[i].area for i in here])
                 order = None if close is None else np.argsort(-area * close.uniform(0.8, 1.25, len(here)))
-                turns = TURNS[self.settings.turn] or 8
+                turns = turnings([self.clusters[i].upright for i in here], TURNS[self.settings.turn] or 8)
                 out.append((k, here, Greedy(
                     [self.clusters[i].segments for i in here], area, self.room.sizes[k], float(self.room.margin[k]), float(self.room.edge[k]),
                     turns, stay, close is not None, order)))  # fmt: skip
@@ -289,7 +303,8 @@ class _Table:
         reach = float(room.margin.max()) + 6.0
         spacings = [float(np.clip(0.12 * np.sqrt(c.area), 1.5, spacing)) for c in self.clusters]
         shapes = [Shape.of(c.segments, c.area, step, min(step / 2.5, cell), reach) for c, step in zip(self.clusters, spacings, strict=True)]
-        freedom = Freedom(TURNS[self.settings.turn], self.settings.mirrored, self.settings.spread and len(self.sheets) > 1)
+        turns = np.array([4 if c.upright else TURNS[self.settings.turn] for c in self.clusters])
+        freedom = Freedom(turns, self.settings.mirrored, self.settings.spread and len(self.sheets) > 1)
         stock = stock_of(shapes)
         seeds = (self.settings.seed, self.settings.seed + 1_000_003)
         searches = [Search(stock, room, freedom, lying.copied(), scale, self.still, seed, self.most) for seed in seeds]

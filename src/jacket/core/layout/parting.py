@@ -205,7 +205,7 @@ def _close_pairs(active, scale, lying, stock, room, slack):
 
 @kernel
 def descend(pairs, weights, active, turning, scale, lying, stock, room, rounds, enough):
-    """Minimise the energy over active shapes by limited-memory BFGS (Nocedal 1980), writing into `lying`; angles are counted
+    """Minimise the energy over active shapes, of which some are `turning` (N,), by limited-memory BFGS (Nocedal 1980), writing into `lying`; angles are counted
     in pixels at the shape's rim. Ends when nothing misses more than `enough` pixels, or when it hardly gets better.
 
     Returns the energy, the deepest miss, what each pair misses without its weight (P,), and what each shape misses at the
@@ -291,7 +291,7 @@ def _gather(ids, rim, turning, grad3, g):
     for a in range(len(ids)):
         g[3 * a] = grad3[ids[a], 0]
         g[3 * a + 1] = grad3[ids[a], 1]
-        g[3 * a + 2] = grad3[ids[a], 2] / rim[a] if turning else 0.0
+        g[3 * a + 2] = grad3[ids[a], 2] / rim[a] if turning[ids[a]] else 0.0
 
 
 @inline

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -15,6 +15,9 @@ from jacket.core.space.enclosing import Enclosing
 from jacket.core.uv.identity import IslandRecord
 from jacket.core.uv.islands import Islands, density_scales
 from jacket.core.uv.sheets import APART
+
+STRAIGHT, NEAR = 0.5, float(np.deg2rad(4.0))
+"""Share of its border that an island has along two directions at right angles to stand along the sheet, and how near to them in radians."""
 
 
 def stacked_on(islands: Islands, by_label: Ints, records: Sequence[IslandRecord]) -> Ints:
@@ -100,6 +103,7 @@ class Piece:
     segments        (S, 2, 2) chained outline at rest
     area            of the leading island at rest
     sheet           that it lies on, −1 for none;  group  number, −1 for none;  fixed  whether it stays
+    upright         whether it is to stand along the sheet's sides, as it does at rest
     """
 
     layer: int
@@ -111,18 +115,21 @@ class Piece:
     sheet: int
     group: int
     fixed: bool
+    upright: bool
 
     def at_size(self, factor: float) -> Piece:
         """The same piece, larger or smaller at rest."""
-        return Piece(self.layer, self.islands, self.matrix * factor, self.shift * factor, self.segments * factor,
-                     self.area * factor**2, self.sheet, self.group, self.fixed)  # fmt: skip
+        return replace(
+            self, matrix=self.matrix * factor, shift=self.shift * factor, segments=self.segments * factor, area=self.area * factor**2
+        )
 
 
-def pieces_of(layers: Sequence[Layer], rest: bool, align: bool) -> list[Piece]:
+def pieces_of(layers: Sequence[Layer], rest: bool, align: bool, upright: bool = False) -> list[Piece]:
     """The pieces of some layers at one pixel a surface unit; locked ones in pixels of their sheet.
 
-    rest   whether sizes follow the surface (True) or stay as they are on the sheet
-    align  whether each is turned so that its box is smallest
+    rest     whether sizes follow the surface (True) or stay as they are on the sheet
+    align    whether each is turned so that its box is smallest
+    upright  whether those with straight sides at right angles stand by these instead, and are to stay upright
     """
     out = []
     for n, layer in enumerate(layers):
@@ -134,11 +141,13 @@ def pieces_of(layers: Sequence[Layer], rest: bool, align: bool) -> list[Piece]:
             stacks.setdefault(int(bonds.stack[k]) if bonds.stack[k] >= 0 else -1 - k, []).append(k)
         for members in stacks.values():
             fixed = bool(bonds.locked[members].any())
-            out.append(_piece(n, islands, members, float(scales[members[0]]), align, int(bonds.group[members[0]]), fixed))
+            out.append(_piece(n, islands, members, float(scales[members[0]]), align, upright, int(bonds.group[members[0]]), fixed))
     return out
 
 
-def _piece(layer: int, islands: Islands, members: list[int], scale: float, align: bool, group: int, fixed: bool) -> Piece:
+def _piece(
+    layer: int, islands: Islands, members: list[int], scale: float, align: bool, upright: bool, group: int, fixed: bool
+) -> Piece:  # fmt: skip
     lead = max(members, key=lambda k: islands.pixel_area[k])
     members = [lead] + [k for k in members if k != lead]
     raw = np.concatenate([islands.pixel_outline(k) for k in members])
@@ -146,8 +155,21 @@ def _piece(layer: int, islands: Islands, members: list[int], scale: float, align
     area = float(islands.pixel_area[lead])
     if fixed:
         origin = islands.sheets[max(sheet, 0)].origin * APART
-        return Piece(layer, tuple(members), np.eye(2), -origin, chained(raw - origin), area, sheet, group, True)
-    matrix = turn_matrix(Enclosing.of(raw.reshape(-1, 2)).turn if align else 0.0) * scale
+        return Piece(layer, tuple(members), np.eye(2), -origin, chained(raw - origin), area, sheet, group, True, False)
+    sides = sides_at(raw) if upright else None
+    turn = -sides if sides is not None else (Enclosing.of(raw.reshape(-1, 2)).turn if align else 0.0)
+    matrix = turn_matrix(turn) * scale
     turned = raw @ matrix.T
     shift = -(turned.min(axis=(0, 1)) + turned.max(axis=(0, 1))) / 2
-    return Piece(layer, tuple(members), matrix, shift, chained(turned + shift), area * scale**2, sheet, group, False)
+    return Piece(layer, tuple(members), matrix, shift, chained(turned + shift), area * scale**2, sheet, group, False, sides is not None)
+
+
+def sides_at(outline: Floats) -> float | None:
+    """Radians from the axes, at most an eighth of a turn, at which the straight sides of an outline (S, 2, 2) run: the mean direction of its
+    segments by length, quarter turns alike. None where under `STRAIGHT` of its length run so within `NEAR`."""
+    step = (outline[:, 1] - outline[:, 0]) @ [1, 1j]
+    length = np.abs(step)
+    cross = (length * (step / np.maximum(length, 1e-300)) ** 4).sum()
+    angle = float(np.angle(cross)) / 4
+    off = (np.angle(step) - angle + np.pi / 4) % (np.pi / 2) - np.pi / 4
+    return angle if length[np.abs(off) < NEAR].sum() >= STRAIGHT * length.sum() else None

@@ -41,12 +41,12 @@ SLACK = 24.0
 """Pixels that shapes may come closer before pairs are looked for anew."""
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class Freedom:
-    """What a shape may do: turn freely (0) or by whole parts of a turn (4 for quarters, 1 for not at all); be mirrored;
+    """What shapes may do: turn freely (0) or by whole parts of a turn (4 for quarters, 1 for not at all), each (N,); be mirrored;
     change to other sheets."""
 
-    turns: int = 0
+    turns: Ints
     mirrored: bool = False
     sheets: bool = False
 
@@ -115,6 +115,7 @@ class Search:
         self.weight = np.ones((self.count, self.count)) if self.count <= MOST_WEIGHED else np.zeros((0, 0))
         self.covered = Covered(stock, room, float(room.sizes.max()) / 170)
         self.bulk = stock.radius**2
+        self.turning = freedom.turns == 0
 
     # ---- what is known of a layout -----------------------------------------------------------------------------------
 
@@ -126,7 +127,7 @@ class Search:
         self, lying: Lying, scale: float, active: Bools, rounds: int = 60
     ) -> tuple[float, float, Ints, Floats, Floats]:
         """Move active shapes apart, writing into `lying`; energy, deepest miss, pairs, what each misses, and walls."""
-        return settled(active, self.weight, self.freedom.turns == 0, self.sizes(scale), lying, self.stock, self.room, rounds, ENOUGH, SLACK)
+        return settled(active, self.weight, self.turning, self.sizes(scale), lying, self.stock, self.room, rounds, ENOUGH, SLACK)
 
     def free(self, lying: Lying, scale: float) -> bool:
         """Whether nothing lies too close anywhere."""
@@ -196,7 +197,7 @@ class Search:
         """Swap two large shapes, or put one elsewhere, so that the search looks in another corner."""
         ids = self.moving
         if len(ids) < 2:
-            lying.turn[ids] += self.random.uniform(0, 2 * np.pi, len(ids)) if self.freedom.turns == 0 else 0
+            lying.turn[ids] += self.random.uniform(0, 2 * np.pi, len(ids)) * self.turning[ids]
             return
         if self.random.random() < SHAKEN:
             # Everything a little elsewhere: of equal shapes two that change places are as before.
@@ -269,11 +270,11 @@ class Search:
         sheets = np.arange(len(self.room.sizes)) if self.freedom.sheets else lying.sheet[[k]]
         found = places_for(k, weights, sizes, lying, self.covered, sheets, turns, flips, self.random, not near)
         if len(found):
-            best_tried(k, found, self.weight, self.freedom.turns == 0, sizes, lying, self.stock, self.room, ROUNDS_EACH, ENOUGH, SLACK)
+            best_tried(k, found, self.weight, self.turning, sizes, lying, self.stock, self.room, ROUNDS_EACH, ENOUGH, SLACK)
 
     def _ways(self, k: int, lying: Lying) -> tuple[Floats, Floats]:
         """Turns and flips to try."""
-        parts = self.freedom.turns
+        parts = int(self.freedom.turns[k])
         if parts == 0:
             turns = lying.turn[k] + np.arange(16) * (np.pi / 8)
             turns[1:] += self.random.uniform(-np.pi / 16, np.pi / 16)

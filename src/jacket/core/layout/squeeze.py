@@ -250,7 +250,7 @@ class Touching:
 class Squeeze:
     """Exact distances of shapes on sheets, and the program that enlarges them."""
 
-    def __init__(self, outlines: Outlines, room: Room, fixed: Bools, turning: bool) -> None:
+    def __init__(self, outlines: Outlines, room: Room, fixed: Bools, turning: Bools) -> None:
         self.outlines, self.room, self.fixed, self.turning = outlines, room, fixed, turning
         self.owner = np.repeat(np.arange(len(fixed)), np.diff(outlines.start))
         rest = outlines.segments[:, 0]
@@ -378,8 +378,7 @@ class Squeeze:
             w = way[loose] * sign
             entries += [(row, 3 * k, w[:, 0]), (row, 3 * k + 1, w[:, 1])]
             rim = np.maximum(self.radius[k] * scale, 1e-9)
-            if self.turning:
-                entries.append((row, 3 * k + 2, (w[:, 1] * arm[:, 0] - w[:, 0] * arm[:, 1]) / rim))
+            entries.append((row, 3 * k + 2, (w[:, 1] * arm[:, 0] - w[:, 0] * arm[:, 1]) / rim))
             growth[row] += (w * arm).sum(axis=1)
         # Growth is counted in pixels of a hundred-pixel shape, so that all unknowns are of one size.
         entries.append((rows, np.full(len(rows), 3 * n), growth / 100))
@@ -395,8 +394,7 @@ class Squeeze:
             shape=(len(keep), 3 * n + 1 + extra),
         ).tocsr()  # fmt: skip
         bound = np.repeat(np.where(self.fixed, 0.0, trust), 3)
-        if not self.turning:
-            bound[2::3] = 0
+        bound[2::3] *= self.turning
         top = min(5.0, 100 * (most / scale - 1))
         limits = [*zip(-bound, bound, strict=True), (min(-5.0, top), top), *[(0.0, None)] * extra]
         aim = np.concatenate([np.zeros(3 * n), [-1.0], np.full(extra, YIELDING)])

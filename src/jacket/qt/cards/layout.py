@@ -22,7 +22,7 @@ from jacket.qt.fields import NumberField
 from jacket.stages.layout.arranging import held_ids, pivot
 from jacket.stages.layout.values import LayoutValues
 
-TURNS = (("free", "any"), ("quarter", "quarters"), ("none", "none"))
+TURNS = (("upright", "straight ones stand"), ("free", "any"), ("quarter", "quarters"), ("none", "none"))
 SIZES = tuple((str(2**k), f"{2**k} px") for k in range(6, 14))
 KEEPS = (("fill", "as large as fits"), ("sizes", "sizes among them"), ("density", "a density"))
 GROUNDS = (("paper", "paper"), ("white", "white"), ("black", "black"), ("none", "transparent"))

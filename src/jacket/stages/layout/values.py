@@ -16,7 +16,7 @@ DENSITY_UNITS = {"u": 1.0, "m": 1.0, "cm": 100.0}
 
 @dataclass
 class LayoutValues:
-    """turn      how islands may turn when they are packed: "free", "quarter" or "none"
+    """turn      how islands may turn when they are packed: "upright", "free", "quarter" or "none", as `PackSettings` tells
     mirrored     whether they may be laid on their face
     spread       whether packing shares islands out among the sheets anew
     seconds      that packing takes at most
@@ -31,7 +31,7 @@ class LayoutValues:
     order        by what the ledger is sorted
     """
 
-    turn: str = chosen("free", *TURNS)
+    turn: str = chosen("upright", *TURNS)
     mirrored: bool = False
     spread: bool = False
     seconds: float = ranged(10.0, 0.5, 600.0)
