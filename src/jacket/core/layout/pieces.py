@@ -16,7 +16,7 @@ from jacket.core.uv.identity import IslandRecord
 from jacket.core.uv.islands import Islands, density_scales
 from jacket.core.uv.sheets import APART
 
-STRAIGHT, NEAR = 0.5, float(np.deg2rad(4.0))
+STRAIGHT, NEAR = 0.5, float(np.deg2rad(3.0))
 """Share of its border that an island has along two directions at right angles to stand along the sheet, and how near to them in radians."""
 
 
