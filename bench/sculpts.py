@@ -134,6 +134,41 @@ def bolt(at: Space) -> Field:
     return smooth_union(head, _carve(np.sqrt(x * x + y * y) - 0.3, np.abs(z + 0.4) - 0.7, 0.05), 0.03)
 
 
+def crate(at: Space) -> Field:
+    """A box within twelve posts that stand out."""
+    a = [np.abs(v) for v in at]
+    posts = np.minimum.reduce([np.maximum.reduce([np.abs(a[i] - 0.88) - 0.12, np.abs(a[j] - 0.88) - 0.12, a[k] - 1.0]) for i, j, k in ((1, 2, 0), (0, 2, 1), (0, 1, 2))])
+    return np.asarray(smooth_union(_box(at, (0, 0, 0), (0.9, 0.9, 0.9), 0.03), posts, 0.02) + 0.003 * _bumps(at, 21, 6.0, 2))
+
+
+def chest(at: Space) -> Field:
+    """A box with a vaulted lid, two straps and a lock."""
+    x, y, z = at
+    body = _carve(_box(at, (0, 0, 0), (0.8, 0.5, 0.45), 0.04), z - 0.2, 0.02)
+    lid = _carve(_carve(np.sqrt(y * y + (z - 0.2) ** 2) - 0.5, np.abs(x) - 0.82, 0.04), 0.22 - z, 0.02)
+    straps = np.minimum(np.abs(x - 0.45), np.abs(x + 0.45)) - 0.08
+    around = np.maximum(np.minimum(body, lid) - 0.035, straps)
+    lock = _box(at, (0, -0.52, 0.2), (0.12, 0.06, 0.14), 0.03)
+    return np.asarray(smooth_union(smooth_union(np.minimum(body, lid), around, 0.02), lock, 0.02) + 0.003 * _bumps(at, 31, 5.0, 3))
+
+
+def house(at: Space) -> Field:
+    """Four walls, a roof that reaches over them, a chimney and a step."""
+    x, y, z = at
+    walls = _box(at, (0, 0, -0.2), (0.7, 0.5, 0.5), 0.02)
+    roof = _carve(_carve(np.abs(y) * 0.8 + z * 0.6 - 0.56, np.abs(x) - 0.85, 0.02), 0.2 - z - 0.2 * np.abs(y), 0.02)
+    more = np.minimum(_box(at, (0.4, 0.25, 0.7), (0.12, 0.12, 0.35), 0.02), _box(at, (0, -0.6, -0.62), (0.25, 0.15, 0.08), 0.02))
+    return np.asarray(smooth_union(smooth_union(walls, roof, 0.03), more, 0.02) + 0.002 * _bumps(at, 41, 6.0, 3))
+
+
+def brick(at: Space) -> Field:
+    """A block with worn edges and chipped corners."""
+    f = _box(at, (0, 0, 0), (1.0, 0.5, 0.35), 0.08)
+    for c in ((1.0, 0.5, 0.35), (-1.0, -0.5, 0.3), (0.2, 0.55, -0.35)):
+        f = _carve(f, 0.22 - np.sqrt(sum((at[i] - c[i]) ** 2 for i in range(3))), 0.05)
+    return np.asarray(f + 0.012 * _bumps(at, 51, 2.5, 4))
+
+
 SCULPTS: dict[str, tuple[Callable[[Space], Field], Triple, Triple, int]] = {
     "rock": (rock, (-1.8, -1.8, -1.8), (1.8, 1.8, 1.8), 240),
     "cape": (cape, (-1.0, -0.5, -1.1), (1.0, 0.5, 1.1), 300),
@@ -144,6 +179,10 @@ SCULPTS: dict[str, tuple[Callable[[Space], Field], Triple, Triple, int]] = {
     "bottle": (bottle, (-0.7, -0.7, -1.1), (0.7, 0.7, 1.5), 230),
     "mug": (mug, (-0.8, -0.7, -0.75), (1.2, 0.7, 0.75), 200),
     "bolt": (bolt, (-0.8, -0.8, -1.2), (0.8, 0.8, 0.8), 200),
+    "crate": (crate, (-1.1, -1.1, -1.1), (1.1, 1.1, 1.1), 200),
+    "chest": (chest, (-1.0, -0.75, -0.6), (1.0, 0.75, 0.9), 200),
+    "house": (house, (-1.0, -0.9, -0.85), (1.0, 0.9, 1.2), 200),
+    "brick": (brick, (-1.2, -0.7, -0.5), (1.2, 0.7, 0.5), 200),
 }
 """Each with the box it lies in and cells along the longest side of that."""
 

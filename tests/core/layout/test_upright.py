@@ -37,16 +37,26 @@ def test_sides_are_told_as_the_smallest_box_lies(outline: np.ndarray) -> None:
     """The smallest box of a shape with long straight sides lies along them (Freeman and Shapira 1975: along an edge of the hull)."""
     for angle in np.linspace(-0.7, 0.7, 8):
         turned = outline @ turn_matrix(angle).T
-        found = sides_at(segments(turned))
+        found = sides_at(segments(turned), 0.0)
         assert found is not None and off_axes(turned @ turn_matrix(-found).T) < 1e-9
         # A side in two pieces, one of them bent by two degrees, is still one of the straight ones, and they all count by length.
-        assert sides_at(segments(turned)[::-1]) == pytest.approx(found, abs=1e-12)
+        assert sides_at(segments(turned)[::-1], 0.0) == pytest.approx(found, abs=1e-12)
 
 
 def test_round_and_crooked_shapes_have_no_sides() -> None:
     triangle = np.array([[0.0, 0], [1, 0], [0.5, 0.75**0.5]])
     for outline in (circle(), circle(8), circle(6), triangle, *lumps(6, 4)):
-        assert sides_at(segments(outline)) is None
+        assert sides_at(segments(outline), shapely.Polygon(outline).area) is None
+
+
+def test_a_box_with_wavering_sides_has_sides() -> None:
+    """A rectangle whose sides go in and out by 6° and more all along still fills most of its box; as a ring it does not."""
+    along = np.linspace(0, 1, 13)[:-1]
+    rim = np.concatenate([np.stack([along, 0 * along], 1), np.stack([1 + 0 * along, along], 1), np.stack([1 - along, 1 + 0 * along], 1), np.stack([0 * along, 1 - along], 1)])
+    wave = rim + 0.01 * np.where(np.arange(len(rim)) % 2, 1, -1)[:, None] * np.repeat([[0, 1], [1, 0], [0, 1], [1, 0]], 12, axis=0)
+    turned = wave @ turn_matrix(0.4).T
+    area = shapely.Polygon(turned).area
+    assert sides_at(segments(turned), area) == pytest.approx(0.4, abs=0.02) and sides_at(segments(turned), 0.8 * area) is None
 
 
 @pytest.mark.parametrize("mirrored", [False, True])

@@ -18,6 +18,8 @@ from jacket.core.uv.sheets import APART
 
 STRAIGHT, NEAR = 0.5, float(np.deg2rad(3.0))
 """Share of its border that an island has along two directions at right angles to stand along the sheet, and how near to them in radians."""
+BOX = 0.9
+"""Share of its box along these from which on it stands too, however its border wavers."""
 
 
 def stacked_on(islands: Islands, by_label: Ints, records: Sequence[IslandRecord]) -> Ints:
@@ -156,7 +158,7 @@ def _piece(
     if fixed:
         origin = islands.sheets[max(sheet, 0)].origin * APART
         return Piece(layer, tuple(members), np.eye(2), -origin, chained(raw - origin), area, sheet, group, True, False)
-    sides = sides_at(raw) if upright else None
+    sides = sides_at(raw, area) if upright else None
     turn = -sides if sides is not None else (Enclosing.of(raw.reshape(-1, 2)).turn if align else 0.0)
     matrix = turn_matrix(turn) * scale
     turned = raw @ matrix.T
@@ -164,12 +166,14 @@ def _piece(
     return Piece(layer, tuple(members), matrix, shift, chained(turned + shift), area * scale**2, sheet, group, False, sides is not None)
 
 
-def sides_at(outline: Floats) -> float | None:
+def sides_at(outline: Floats, area: float) -> float | None:
     """Radians from the axes, at most an eighth of a turn, at which the straight sides of an outline (S, 2, 2) run: the mean direction of its
-    segments by length, quarter turns alike. None where under `STRAIGHT` of its length run so within `NEAR`."""
+    segments by length, quarter turns alike. None where under `STRAIGHT` of its length run so within `NEAR`, and the area is under `BOX` of
+    the box along them."""
     step = (outline[:, 1] - outline[:, 0]) @ [1, 1j]
     length = np.abs(step)
     cross = (length * (step / np.maximum(length, 1e-300)) ** 4).sum()
     angle = float(np.angle(cross)) / 4
     off = (np.angle(step) - angle + np.pi / 4) % (np.pi / 2) - np.pi / 4
-    return angle if length[np.abs(off) < NEAR].sum() >= STRAIGHT * length.sum() else None
+    box = np.ptp(outline.reshape(-1, 2) @ turn_matrix(-angle).T, axis=0)
+    return angle if length[np.abs(off) < NEAR].sum() >= STRAIGHT * length.sum() or area >= BOX * float(box.prod()) else None

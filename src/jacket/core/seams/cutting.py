@@ -31,6 +31,8 @@ COMPACT = 0.85
 SOFT, BESIDE = (1.035, 1.6), 0.3
 """Mean energy and its 99th percentile up to which walls between rounded edges are sewn, and where at least such a share of their way
 round: an end wall that hangs on by less makes its island as wide again."""
+FOLDING = 1.012, 1.2
+"""The same where walls are flat, though rough: two fold open along an edge, three round a corner do not."""
 UNCUT = 0.25
 """What a sharp or rounded edge costs that is not cut, by its length: shading breaks there, and walls are looked for between them."""
 ISLAND, EXCESS = 0.15, 25.0
@@ -127,7 +129,7 @@ def _sewing(work: Work, way: Way) -> tuple[Limits, float]:
     if way.network is None:
         return Limits(min(1.05, work.settings.stretch), 1.7, 0.68, *room), 0.0
     if way.rounded:
-        return Limits(*SOFT, COMPACT, *room), BESIDE
+        return Limits(*(FOLDING if way.flat else SOFT), COMPACT, *room), BESIDE
     # Of walls that had to be cut themselves, as too long ones are, a box is folded no more. Who wants few islands gets those that
     # fill their hulls less.
     walls = face_parts(work.tailor.mesh, way.network)[0]

@@ -9,6 +9,7 @@ from jacket.core.mesh.polymesh import Bools, PolyMesh
 from jacket.core.mesh.walks import face_parts
 from jacket.core.seams.cutting import SHARP
 from jacket.core.seams.ridges import rounded_edges, share_around, without_small_walls
+from jacket.core.seams.walls import wall_edges
 from jacket.core.seams.work import Way
 
 CARTON = 0.6
@@ -27,12 +28,20 @@ def ways_of(mesh: PolyMesh, free: Bools) -> list[Way]:
     """The ways of cutting a connected piece that are worth a try, edges (E,) being free to be cut."""
     network = sharp_network(mesh) & free
     share = network_share(mesh, network)
-    if share > BOTH:
-        return [Way(network), *([Way()] if share < CARTON else [])]
-    area = face_areas(mesh)
-    rounded = without_loose_ends(mesh, (network | rounded_edges(mesh)) & free)
-    rounded = without_loose_ends(mesh, without_small_walls(mesh, rounded, SMALL * float(area.sum())))
-    return [*([Way(rounded, True)] if share_around(mesh, rounded) > ROUNDED else []), Way()]
+    if share >= CARTON:
+        return [Way(network)]
+    sharp = [Way(network)] if share > BOTH else []
+    boxy = _walled(mesh, wall_edges(mesh) & free)
+    if boxy.any():
+        return [*sharp, Way(boxy, True, True), Way()]
+    rounded = _walled(mesh, (network | rounded_edges(mesh)) & free)
+    return [*(sharp or ([Way(rounded, True)] if share_around(mesh, rounded) > ROUNDED else [])), Way()]
+
+
+def _walled(mesh: PolyMesh, flags: Bools) -> Bools:
+    """(E,) without loose ends and small walls."""
+    least = SMALL * float(face_areas(mesh).sum())
+    return without_loose_ends(mesh, without_small_walls(mesh, without_loose_ends(mesh, flags), least))
 
 
 def sharp_network(mesh: PolyMesh) -> Bools:

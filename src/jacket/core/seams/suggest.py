@@ -29,8 +29,11 @@ from jacket.core.uv.chart import chart_of
 from jacket.core.uv.sets import cut_flags
 from jacket.progress import Progress, part, silent
 
+BETWEEN_WALLS = 0.4
+"""What a seam between the walls of a boxy form costs at most, by its length: there one expects it, and rounded or not it hides a break."""
 FULL = 0.75
 """Share of a square sheet that islands are taken to fill where it is told how long one may be."""
+
 
 @dataclass(frozen=True, eq=False)
 class Wishes:
@@ -98,9 +101,12 @@ def _piece(
     whole = np.arange(mesh.n_faces, dtype=np.int32)
     if not keep.any() and work.open.keeps(tailor.lay(whole, QUICK)) and work.open.keeps(tailor.lay(whole, FULL_STEPS)):
         return tailor.cut
+    ways = ways_of(mesh, np.isfinite(cost))
+    for way in ways:
+        if way.flat and way.network is not None:
+            tailor.cost = np.where(way.network, np.minimum(tailor.cost, BETWEEN_WALLS * tailor.length), tailor.cost)
     tailor.find_limbs()
     progress(0.1, "looking for limbs")
-    ways = ways_of(mesh, np.isfinite(cost))
     work.bevels = next((np.flatnonzero(way.network).astype(np.int32) for way in ways if way.rounded and way.network is not None), NONE)
     # Where so few rings leave what does not open, more of them make fewer islands than patches do.
     rings = [settings.most, *([USUAL] if settings.most < USUAL else [])]

@@ -58,10 +58,12 @@ class Limits:
 
 @dataclass(frozen=True, eq=False)
 class Way:
-    """How a piece is cut at first: along a network of edges (E,), or by its limbs where there is none; and whether those edges are rounded."""
+    """How a piece is cut at first: along a network of edges (E,), or by its limbs where there is none; whether those edges are rounded,
+    and whether what lies between them are flat walls."""
 
     network: Bools | None = None
     rounded: bool = False
+    flat: bool = False
 
 
 @dataclass(eq=False)

@@ -1,0 +1,112 @@
+"""Walls of boxy forms: what faces one of a few main directions, whatever rims, posts and recesses lie between.
+
+Each face is given to one of these directions so that it faces it, with as little border between as may be (a Potts model; swaps of
+two labels by minimum cuts, Boykov, Veksler and Zabih 2001).
+"""
+
+from __future__ import annotations
+
+from itertools import combinations
+
+import numpy as np
+from scipy.sparse import coo_array
+from scipy.sparse.csgraph import breadth_first_order, maximum_flow
+
+from jacket.core.mesh.geometry import dihedral_angles, edge_lengths, face_areas, face_normals, unit
+from jacket.core.mesh.polymesh import Bools, Floats, Ints, PolyMesh
+
+FLAT, AROUND = float(np.cos(np.deg2rad(12.0))), float(np.cos(np.deg2rad(30.0)))
+"""Cosines of how far from a wall's direction it faces, and of how far about it little else is to face: about a tube all ways are alike."""
+CLEAR = 0.6
+"""Share that the first has of the second at least."""
+LEAST, MOST = 0.04, 20
+"""Share of a form that faces a main direction at least, and how many of these there may be."""
+BOXY = 0.66
+"""Share of a form that its walls are at least, flat as they are."""
+BORDER, BENT, FULLY = 0.08, 0.7, 45.0
+"""What border between walls costs, in √area: what is narrower than two of that is no wall; how much less along an edge that bends fully,
+and by how many degrees that is."""
+SCALE = 10_000
+"""Whole numbers to which costs are counted, in the area of the form over its number of faces."""
+
+
+def wall_edges(mesh: PolyMesh) -> Bools:
+    """(E,) edges between the walls of a boxy form; none where it is not boxy."""
+    none = np.zeros(mesh.topology.n_edges, bool)
+    ways = main_directions(mesh)
+    if len(ways) < 3:
+        return none
+    labels = _given(mesh, ways)
+    corner, twin = mesh.topology.edge_corner, mesh.topology.twin[mesh.topology.edge_corner]
+    one, other = mesh.face_of_corner[corner], mesh.face_of_corner[np.maximum(twin, 0)]
+    return np.asarray((twin >= 0) & (labels[one] != labels[other]))
+
+
+def main_directions(mesh: PolyMesh) -> Floats:
+    """(K, 3) unit directions that much of a form faces, and little about them; none where under `BOXY` of it does."""
+    normals, area = face_normals(mesh), face_areas(mesh)
+    free, walls, whole = np.ones(mesh.n_faces, bool), 0.0, float(area.sum())
+    out: list[Floats] = []
+    # Most faces of a large form have a neighbour that faces as they do: some tell where the others are.
+    some = np.arange(0, mesh.n_faces, max(mesh.n_faces // 1500, 1))
+    near = (normals[some] @ normals.T > FLAT) * area
+    while len(out) < MOST:
+        faced = near @ free
+        best = int(np.argmax(faced))
+        if faced[best] < LEAST * whole:
+            break
+        way = unit((normals * (near[best] * free)[:, None]).sum(axis=0)[None])[0]
+        along = normals @ way
+        flat, around = float(area[free & (along > FLAT)].sum()), float(area[free & (along > AROUND)].sum())
+        free &= along <= AROUND
+        if flat >= max(CLEAR * around, LEAST * whole):
+            out.append(way)
+            walls += flat
+    return np.array(out) if walls >= BOXY * whole else np.zeros((0, 3))
+
+
+def _given(mesh: PolyMesh, ways: Floats) -> Ints:
+    """(F,) which direction each face is given to."""
+    topology, area = mesh.topology, face_areas(mesh)
+    whole = float(area.sum())
+    off = area[:, None] * (1 - face_normals(mesh) @ ways.T)
+    inner = np.flatnonzero(topology.twin[topology.edge_corner] >= 0)
+    corner = topology.edge_corner[inner]
+    sides = np.stack([mesh.face_of_corner[corner], mesh.face_of_corner[topology.twin[corner]]], axis=1)
+    bent = np.minimum(dihedral_angles(mesh)[inner] / FULLY, 1)
+    border = BORDER * np.sqrt(whole) * edge_lengths(mesh)[inner] * (1 - BENT * bent)
+    unit_cost = whole / mesh.n_faces / SCALE
+    costs, between = np.rint(off / unit_cost).astype(np.int64), np.rint(border / unit_cost).astype(np.int64) + 1
+    labels = costs.argmin(axis=1)
+    changed = True
+    for _ in range(4):
+        if not changed:
+            break
+        changed = False
+        for a, b in combinations(range(len(ways)), 2):
+            changed |= _swapped(labels, costs, sides, between, a, b)
+    return labels
+
+
+def _swapped(labels: Ints, costs: Ints, sides: Ints, between: Ints, a: int, b: int) -> bool:
+    """Share the faces of two labels out between them anew as costs least, writing into `labels`; whether any changed."""
+    here = np.flatnonzero((labels == a) | (labels == b))
+    at = np.full(len(labels), -1)
+    at[here] = np.arange(len(here))
+    own = (at[sides] >= 0).all(axis=1)
+    one, other = at[sides[own]].T
+    n, middle = len(here), np.arange(len(here))
+    source, sink = np.full(n, n), np.full(n, n + 1)
+    # What is cut off from the source is given to b, which then costs what leads to it.
+    rows, columns = np.concatenate([one, other, source, middle]), np.concatenate([other, one, middle, sink])
+    given = np.concatenate([between[own], between[own], costs[here, b], costs[here, a]])
+    graph = coo_array((np.minimum(given, 2**30).astype(np.int32), (rows, columns)), shape=(n + 2, n + 2)).tocsr()
+    left = graph - maximum_flow(graph, n, n + 1).flow
+    left.data[left.data < 0] = 0
+    left.eliminate_zeros()
+    reached = breadth_first_order(left, n, return_predecessors=False)
+    new = np.full(n + 2, b)
+    new[reached] = a
+    changed = bool((new[:n] != labels[here]).any())
+    labels[here] = new[:n]
+    return changed
