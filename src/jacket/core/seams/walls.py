@@ -21,6 +21,8 @@ CLEAR = 0.6
 """Share that the first has of the second at least."""
 LEAST, MOST = 0.04, 20
 """Share of a form that faces a main direction at least, and how many of these there may be."""
+TRIED, SOME = 1_500, 8_000
+"""Faces whose directions are tried, and faces that tell how much faces so, of more."""
 BOXY = 0.66
 """Share of a form that its walls are at least, flat as they are."""
 BORDER, BENT, FULLY = 0.08, 0.7, 45.0
@@ -48,14 +50,16 @@ def main_directions(mesh: PolyMesh) -> Floats:
     free, walls, whole = np.ones(mesh.n_faces, bool), 0.0, float(area.sum())
     out: list[Floats] = []
     # Most faces of a large form have a neighbour that faces as they do: some tell where the others are.
-    some = np.arange(0, mesh.n_faces, max(mesh.n_faces // 1500, 1))
-    near = (normals[some] @ normals.T > FLAT) * area
+    tried, some = (np.arange(0, mesh.n_faces, max(mesh.n_faces // most, 1)) for most in (TRIED, SOME))
+    near = (normals[tried] @ normals[some].T > FLAT).astype(np.float32)
+    weight = (area[some] * whole / area[some].sum()).astype(np.float32)
     while len(out) < MOST:
-        faced = near @ free
+        faced = near @ (weight * free[some])
         best = int(np.argmax(faced))
         if faced[best] < LEAST * whole:
             break
-        way = unit((normals * (near[best] * free)[:, None]).sum(axis=0)[None])[0]
+        about = free & (normals @ normals[tried[best]] > FLAT)
+        way = unit((normals * (area * about)[:, None]).sum(axis=0)[None])[0]
         along = normals @ way
         flat, around = float(area[free & (along > FLAT)].sum()), float(area[free & (along > AROUND)].sum())
         free &= along <= AROUND
@@ -84,7 +88,9 @@ def _given(mesh: PolyMesh, ways: Floats) -> Ints:
             break
         changed = False
         for a, b in combinations(range(len(ways)), 2):
-            changed |= _swapped(labels, costs, sides, between, a, b)
+            beside = np.sort(labels[sides], axis=1)
+            if ((beside[:, 0] == a) & (beside[:, 1] == b)).any():
+                changed |= _swapped(labels, costs, sides, between, a, b)
     return labels
 
 
