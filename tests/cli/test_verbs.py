@@ -16,29 +16,14 @@ from jacket.cli.main import main
 from jacket.core.seams.cuts import uv_border_pairs
 from jacket.core.uv.sets import island_labels
 from jacket.formats.mesh.registry import read_mesh, write_mesh
-from tests.conftest import DATA, cube, icosphere
+from tests.conftest import DATA, cube, icosphere, torus
 
 SPOT = str(DATA / "spot.ply")
 
 
 def test_the_whole_job_on_spot(tmp_path: Path) -> None:
     report = tmp_path / "r.json"
-    code = main(
-        [
-            "run",
-            SPOT,
-            str(tmp_path / "out"),
-            "--quads",
-            "1200",
-            "--size",
-            "1024",
-            "--margin",
-            "8",
-            "--quiet",
-            "--report",
-            str(report),
-        ]
-    )
+    code = main(["run", SPOT, str(tmp_path / "out"), "--quads", "1500", "--size", "1024", "--margin", "8", "--steps", "5", "--quiet", "--report", str(report)])
     figures = json.loads(report.read_text())
     levels = {c["id"]: c["level"] for c in figures["checks"]}
     assert code == 0 and figures["ready"], levels
@@ -56,14 +41,13 @@ def test_the_whole_job_on_spot(tmp_path: Path) -> None:
 
 def test_step_by_step_through_files(tmp_path: Path) -> None:
     """remesh → unwrap → pack → deliver, each reading what the one before wrote."""
-    a, b, c = (str(tmp_path / f"{k}.obj") for k in "abc")
-    assert main(["remesh", SPOT, a, "--quads", "900", "--quiet"]) == 0
+    source, a, b, c = (str(tmp_path / f"{k}.obj") for k in ("source", *"abc"))
+    write_mesh(torus(48, 24), Path(source))
+    assert main(["remesh", source, a, "--quads", "400", "--quiet"]) == 0
     assert main(["unwrap", a, b, "--seams", "auto", "--quiet", "--report", str(tmp_path / "u.json")]) == 0
     assert json.loads((tmp_path / "u.json").read_text())["stretch"]["dirichlet"] < 1.2
-    assert main(["pack", b, c, "--size", "512", "--margin", "4", "--quiet"]) == 0
-    assert (
-        main(["deliver", c, str(tmp_path / "out"), "--source", SPOT, "--size", "512", "--margin", "4", "--quiet"]) == 0
-    )
+    assert main(["pack", b, c, "--size", "512", "--margin", "4", "--steps", "5", "--quiet"]) == 0
+    assert main(["deliver", c, str(tmp_path / "out"), "--source", source, "--size", "512", "--margin", "4", "--quiet"]) == 0
     again = str(tmp_path / "again.obj")
     assert main(["unwrap", c, again, "--quiet"]) == 0  # --seams keep reads the cuts back from the file
     one, two = read_mesh(c), read_mesh(again)

@@ -247,7 +247,7 @@ def test_trials_are_made_again_and_taken_in_part(spot: PolyMesh, jacket: PolyMes
             held=Held("faces", faces),
         )
     )
-    put(host, quads=700)
+    put(host, quads=1500)
     run(host, "make-trial", "again-trial")
     first, second = host.document.state.trials
     assert first.mesh.points.tobytes() == second.mesh.points.tobytes() and first.settings == second.settings

@@ -62,8 +62,6 @@ def test_automatic_quads_close_their_rows(spot: PolyMesh, jacket: PolyMesh) -> N
     assert max(after) < 0.7 * max(before) and max(after) < 20
     assert result.figures.folded == 0 and result.figures.jacobian_p1 > 0.75
     assert abs(result.figures.quads / 1500 - 1) < 0.03
-    again = automatic_quads(spot, AutoSettings(quads=1500))
-    assert again.mesh.points.tobytes() == result.mesh.points.tobytes()
 
 
 def test_the_whole_jacket_is_unwound(jacket: PolyMesh, surface: Bvh) -> None:

@@ -176,7 +176,7 @@ def test_small_parts_are_not_packed_each_for_itself(monkeypatch: pytest.MonkeyPa
     """Where two ways of cutting are to be compared, a part alone is packed in both, and none of five is."""
     asked: list[int] = []
     monkeypatch.setattr(cutting, "use_of", lambda mesh, cut, parts: asked.append(len(parts)) or 0.5)
-    one = rounded_box()
+    one = rounded_box(3)
     suggest_seams(one)
     assert len(asked) >= 2
     asked.clear()
