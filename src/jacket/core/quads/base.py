@@ -58,7 +58,7 @@ class Base:
     """Places of a source that is not too large, before it was evened: evening rounds off tips."""
 
     among: float = 0.0
-    """Where it is one part of several: the length of which gaps are told in % there; 0 where it is the whole."""
+    """The length of which gaps are told in % where it is smaller; 0 where they are told in % of its diagonal whatever that is."""
 
     @property
     def size(self) -> float:

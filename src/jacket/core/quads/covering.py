@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cache
 
 import numpy as np
@@ -145,15 +145,15 @@ LEAST_QUADS = 6
 
 
 PART_STEPS = 45.0
-"""Of how many steps a gap is told in % at most where a part is smaller than the whole: half a step is 1.1 of them. In % of a small part
-what its few quads can reach would never do, and of the whole it might be lost."""
+"""Of how many steps a gap is told in % where a part is smaller: half a step is 1.1 of them. In % of itself what the few quads of a small
+part, or of a whole jacket, can reach would never do: ends would be pulled at for long, and rows not be closed."""
 
 
 def _parts_of(base: Base, length: float) -> list[Base]:
     """The base's parts, each as a base of its own, where quads are a length wide."""
     count, label = face_parts(base.mesh)
     if count == 1:
-        return [base]
+        return [replace(base, among=PART_STEPS * length)]
     seen = base.outside
     own = Bvh.build(base.mesh.points, base.mesh.triangle_points)
     nearest = np.zeros(0, np.int32) if seen is None else label[own.closest(face_centres(seen))[1]]
@@ -167,7 +167,7 @@ def _parts_of(base: Base, length: float) -> list[Base]:
         mesh = PolyMesh.from_faces(base.mesh.points[used], local.reshape(-1, 3).astype(np.int32))
         outside = None if seen is None or not (nearest == k).any() else split_off(seen, np.flatnonzero(nearest == k))[1]
         out.append(Base(mesh, sorted_pairs(creases[(creases >= 0).all(axis=1)]), 0, 0, tears=base.tears, outside=outside, asked=base.asked[asked == k],
-                        among=min(base.mesh.diagonal, PART_STEPS * length)))  # fmt: skip
+                        among=PART_STEPS * length))  # fmt: skip
     return out
 
 
