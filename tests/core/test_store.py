@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import gc
 import threading
-import time
 import weakref
 
 import numpy as np
@@ -94,8 +93,10 @@ def test_what_was_not_used_for_longest_goes_first() -> None:
 def test_threads_wait_for_one_another_and_a_failure_is_made_again() -> None:
     store, thing, made = Store(1 << 20), np.zeros(1), []
 
+    looked = threading.Event()
+
     def slow() -> int:
-        time.sleep(0.05)
+        looked.wait(60)
         made.append(1)
         return 7
 
@@ -103,6 +104,7 @@ def test_threads_wait_for_one_another_and_a_failure_is_made_again() -> None:
     threads = [threading.Thread(target=lambda: out.append(store.get((thing,), "x", slow))) for _ in range(6)]
     [t.start() for t in threads]
     assert store.peek((thing,), "x") is None  # peeking never waits
+    looked.set()
     [t.join() for t in threads]
     assert out == [7] * 6 and made == [1]
     with pytest.raises(ZeroDivisionError):

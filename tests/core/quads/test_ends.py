@@ -280,16 +280,19 @@ def test_ends_that_are_short_by_more_than_is_told_are_pulled_to() -> None:
     assert ends_held(quads, replace(base, among=2 * spike.diagonal), surface, lambda: eyes_on(spike)) is quads
 
 
-def test_gaps_of_a_part_are_told_in_percent_of_the_whole_or_of_its_steps() -> None:
-    """Balls of radius 1 and 0.1 far apart: that of the small one may be half a step (1.1 % of 45), but no more than 1.1 % of the whole."""
+def test_gaps_are_told_in_percent_of_the_steps_where_these_are_long() -> None:
+    """Balls of radius 1 and 0.1 far apart: what the small one leaves out may be half a step (1.1 % of 45), and of few quads so may what
+    the large one does, be it a part or the whole."""
     ball = icosphere(3)
     two = put_side_by_side([ball, ball.with_points(0.1 * ball.points + [0, 3, 0])])
     base = make_base(two, Bvh.build(two.points, two.triangle_points), 8000, 0.0004, 38.0)
-    for step, size in ((0.02, 0.9), (0.05, 2.25), (0.4, two.diagonal)):
+    for step, size in ((0.02, 0.9), (0.05, 2.25), (0.4, 18.0)):
         large, small = sorted(_parts_of(base, step), key=lambda b: -b.mesh.diagonal)
         assert small.size == pytest.approx(size, rel=0.01) and large.size == pytest.approx(max(size, ball.diagonal), rel=0.01)
         assert 0.01 * reaching.SHORT * small.size <= 0.51 * step
     assert base.size == base.mesh.diagonal
+    alone = make_base(ball, Bvh.build(ball.points, ball.triangle_points), 8000, 0.0004, 38.0)
+    assert [_parts_of(alone, step)[0].size for step in (0.02, 0.1)] == pytest.approx([ball.diagonal, 4.5], rel=0.01)
 
 
 def test_what_lies_off_after_a_pull_is_what_libigl_says() -> None:
