@@ -38,6 +38,7 @@ def test_a_box_faces_six_ways_and_has_six_equal_walls(mesh: PolyMesh) -> None:
     turned = mesh.with_points(mesh.points @ turn.T)
     ways = main_directions(turned) @ turn
     assert len(ways) == 6 and np.abs(ways).max(axis=1).min() > np.cos(np.radians(2))
+    assert face_parts(mesh, wall_edges(turned))[0] == 6
     way = next(w for w in ways_of(turned, np.ones(mesh.topology.n_edges, bool)) if w.flat)
     assert way.network is not None
     count, labels = face_parts(mesh, way.network)
@@ -45,9 +46,12 @@ def test_a_box_faces_six_ways_and_has_six_equal_walls(mesh: PolyMesh) -> None:
     assert count == 6 and np.ptp(area) < 0.2 * area.mean()
 
 
-@pytest.mark.parametrize("mesh", [split_to_quads(icosphere(3)), torus(40, 24), torus(40, 8), can(), grid(8)])
+LOW = can().with_points(can().points * [1.0, 1.0, 0.3])
+
+
+@pytest.mark.parametrize("mesh", [split_to_quads(icosphere(3)), torus(40, 24), torus(40, 8), can(), LOW, grid(8)])
 def test_what_is_round_or_one_sheet_has_no_walls(mesh: PolyMesh) -> None:
-    """A ball, rings, a can, whose ends are two walls and not half of it, and a plate, which is one."""
+    """A ball, rings, a can, whose ends are two walls and not half of it, a low one, of which they are most, and a plate, which is one."""
     assert not wall_edges(mesh).any()
 
 
@@ -63,6 +67,17 @@ def test_a_crate_is_cut_along_its_edges_whatever_is_let_in() -> None:
             # What faces out in the middle of a wall and on its posts lies in one island.
             own = np.flatnonzero((side * normals[:, axis] > 0.9) & (side * middle[:, axis] > 0.8))
             assert len(own) and sum(bool(np.isin(own, i.faces).any()) for i in islands) == 1
+
+
+def test_flanks_of_a_recess_go_to_the_wall_round_them() -> None:
+    """Flanks of 60° face other ways than their walls, but are narrow: six walls are left, each in one piece and of a sixth of all."""
+    mesh = crate(0.2)
+    labels = walls._given(mesh, np.concatenate([np.eye(3), -np.eye(3)]))
+    corner = mesh.topology.edge_corner
+    sides = mesh.face_of_corner[np.stack([corner, mesh.topology.twin[corner]], axis=1)]
+    count, parts = face_parts(mesh, labels[sides[:, 0]] != labels[sides[:, 1]])
+    area = np.bincount(parts, face_areas(mesh))
+    assert count == 6 and np.ptp(area) < 0.1 * area.mean()
 
 
 def test_shares_cost_least_of_all() -> None:

@@ -16,9 +16,7 @@ from jacket.core.mesh.geometry import dihedral_angles, edge_lengths, face_areas,
 from jacket.core.mesh.polymesh import Bools, Floats, Ints, PolyMesh
 
 FLAT, AROUND = float(np.cos(np.deg2rad(12.0))), float(np.cos(np.deg2rad(30.0)))
-"""Cosines of how far from a wall's direction it faces, and of how far about it little else is to face: about a tube all ways are alike."""
-CLEAR = 0.6
-"""Share that the first has of the second at least."""
+"""Cosines of how far from a wall's direction it faces, and of how far from that the next one is at least."""
 LEAST, MOST = 0.04, 20
 """Share of a form that faces a main direction at least, and how many of these there may be."""
 TRIED, SOME = 1_500, 8_000
@@ -45,7 +43,7 @@ def wall_edges(mesh: PolyMesh) -> Bools:
 
 
 def main_directions(mesh: PolyMesh) -> Floats:
-    """(K, 3) unit directions that much of a form faces, and little about them; none where under `BOXY` of it does."""
+    """(K, 3) unit directions that much of a form faces; none where under `BOXY` of it does."""
     normals, area = face_normals(mesh), face_areas(mesh)
     free, walls, whole = np.ones(mesh.n_faces, bool), 0.0, float(area.sum())
     out: list[Floats] = []
@@ -61,11 +59,9 @@ def main_directions(mesh: PolyMesh) -> Floats:
         about = free & (normals @ normals[tried[best]] > FLAT)
         way = unit((normals * (area * about)[:, None]).sum(axis=0)[None])[0]
         along = normals @ way
-        flat, around = float(area[free & (along > FLAT)].sum()), float(area[free & (along > AROUND)].sum())
+        walls += float(area[free & (along > FLAT)].sum())
         free &= along <= AROUND
-        if flat >= max(CLEAR * around, LEAST * whole):
-            out.append(way)
-            walls += flat
+        out.append(way)
     return np.array(out) if walls >= BOXY * whole else np.zeros((0, 3))
 
 
@@ -108,8 +104,6 @@ def _swapped(labels: Ints, costs: Ints, sides: Ints, between: Ints, a: int, b: i
     given = np.concatenate([between[own], between[own], costs[here, b], costs[here, a]])
     graph = coo_array((np.minimum(given, 2**30).astype(np.int32), (rows, columns)), shape=(n + 2, n + 2)).tocsr()
     left = graph - maximum_flow(graph, n, n + 1).flow
-    left.data[left.data < 0] = 0
-    left.eliminate_zeros()
     reached = breadth_first_order(left, n, return_predecessors=False)
     new = np.full(n + 2, b)
     new[reached] = a
