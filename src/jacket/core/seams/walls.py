@@ -26,20 +26,29 @@ BOXY = 0.66
 BORDER, BENT, FULLY = 0.08, 0.7, 45.0
 """What border between walls costs, in √area: what is narrower than two of that is no wall; how much less along an edge that bends fully,
 and by how many degrees that is."""
+ROUNDS = 4
+"""How often every two labels that touch share their faces anew at most."""
 SCALE = 10_000
 """Whole numbers to which costs are counted, in the area of the form over its number of faces."""
 
 
 def wall_edges(mesh: PolyMesh) -> Bools:
     """(E,) edges between the walls of a boxy form; none where it is not boxy."""
-    none = np.zeros(mesh.topology.n_edges, bool)
+    out = np.zeros(mesh.topology.n_edges, bool)
     ways = main_directions(mesh)
-    if len(ways) < 3:
-        return none
-    labels = _given(mesh, ways)
-    corner, twin = mesh.topology.edge_corner, mesh.topology.twin[mesh.topology.edge_corner]
-    one, other = mesh.face_of_corner[corner], mesh.face_of_corner[np.maximum(twin, 0)]
-    return np.asarray((twin >= 0) & (labels[one] != labels[other]))
+    if len(ways) >= 3:
+        inner, sides = _between(mesh)
+        one, other = _given(mesh, ways)[sides].T
+        out[inner] = one != other
+    return out
+
+
+def _between(mesh: PolyMesh) -> tuple[Ints, Ints]:
+    """(edges with two faces (K,), those faces (K, 2))."""
+    topology = mesh.topology
+    inner = np.flatnonzero(topology.twin[topology.edge_corner] >= 0)
+    corner = topology.edge_corner[inner]
+    return inner, mesh.face_of_corner[np.stack([corner, topology.twin[corner]], axis=1)]
 
 
 def main_directions(mesh: PolyMesh) -> Floats:
@@ -47,6 +56,8 @@ def main_directions(mesh: PolyMesh) -> Floats:
     normals, area = face_normals(mesh), face_areas(mesh)
     free, walls, whole = np.ones(mesh.n_faces, bool), 0.0, float(area.sum())
     out: list[Floats] = []
+    if whole <= 0:
+        return np.zeros((0, 3))
     # Most faces of a large form have a neighbour that faces as they do: some tell where the others are.
     tried, some = (np.arange(0, mesh.n_faces, max(mesh.n_faces // most, 1)) for most in (TRIED, SOME))
     near = (normals[tried] @ normals[some].T > FLAT).astype(np.float32)
@@ -67,26 +78,23 @@ def main_directions(mesh: PolyMesh) -> Floats:
 
 def _given(mesh: PolyMesh, ways: Floats) -> Ints:
     """(F,) which direction each face is given to."""
-    topology, area = mesh.topology, face_areas(mesh)
+    area = face_areas(mesh)
     whole = float(area.sum())
     off = area[:, None] * (1 - face_normals(mesh) @ ways.T)
-    inner = np.flatnonzero(topology.twin[topology.edge_corner] >= 0)
-    corner = topology.edge_corner[inner]
-    sides = np.stack([mesh.face_of_corner[corner], mesh.face_of_corner[topology.twin[corner]]], axis=1)
+    inner, sides = _between(mesh)
     bent = np.minimum(dihedral_angles(mesh)[inner] / FULLY, 1)
     border = BORDER * np.sqrt(whole) * edge_lengths(mesh)[inner] * (1 - BENT * bent)
     unit_cost = whole / mesh.n_faces / SCALE
     costs, between = np.rint(off / unit_cost).astype(np.int64), np.rint(border / unit_cost).astype(np.int64) + 1
     labels = costs.argmin(axis=1)
-    changed = True
-    for _ in range(4):
-        if not changed:
-            break
+    for _ in range(ROUNDS):
         changed = False
         for a, b in combinations(range(len(ways)), 2):
             beside = np.sort(labels[sides], axis=1)
             if ((beside[:, 0] == a) & (beside[:, 1] == b)).any():
                 changed |= _swapped(labels, costs, sides, between, a, b)
+        if not changed:
+            break
     return labels
 
 
